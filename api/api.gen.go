@@ -877,6 +877,30 @@ func (e ServiceMarkWhat) Valid() bool {
 	}
 }
 
+// Defines values for ServiceStandingState.
+const (
+	ServiceStandingStateBad     ServiceStandingState = "bad"
+	ServiceStandingStateGood    ServiceStandingState = "good"
+	ServiceStandingStateMissed  ServiceStandingState = "missed"
+	ServiceStandingStateUnknown ServiceStandingState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ServiceStandingState enum.
+func (e ServiceStandingState) Valid() bool {
+	switch e {
+	case ServiceStandingStateBad:
+		return true
+	case ServiceStandingStateGood:
+		return true
+	case ServiceStandingStateMissed:
+		return true
+	case ServiceStandingStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SourceTakes.
 const (
 	Http   SourceTakes = "http"
@@ -2507,6 +2531,12 @@ type Messages struct {
 	Next  string    `json:"next,omitempty,omitzero"`
 }
 
+// NamedLimit defines model for NamedLimit.
+type NamedLimit struct {
+	Limit   ReadingLimit `json:"limit"`
+	Reading string       `json:"reading"`
+}
+
 // NewBack defines model for NewBack.
 type NewBack struct {
 	// Lookback one look back by its name; without it all of the service
@@ -2951,6 +2981,16 @@ type Option struct {
 	Choice   string    `json:"choice"`
 	Label    string    `json:"label"`
 	Requests []Request `json:"requests,omitempty,omitzero"`
+
+	// Says what it comes to, in the words of its author
+	Says string `json:"says,omitempty,omitzero"`
+}
+
+// PageLink defines model for PageLink.
+type PageLink struct {
+	// Address begins with https:// or http:// and a host; behind it may stand holes such as {{ service }}, {{ incident }}, {{ from }} and {{ until }}
+	Address string `json:"address"`
+	Title   string `json:"title"`
 }
 
 // Password defines model for Password.
@@ -3041,6 +3081,12 @@ type Question struct {
 	Fields   []Field    `json:"fields,omitempty,omitzero"`
 	Id       string     `json:"id"`
 	Incident int64      `json:"incident,omitempty,omitzero"`
+
+	// Knowledge what whoever is asked may need to know, in Markdown
+	Knowledge string `json:"knowledge,omitempty,omitzero"`
+
+	// Links pages outside that tell more
+	Links    []PageLink `json:"links,omitempty,omitzero"`
 	Options  []Option   `json:"options,omitempty,omitzero"`
 	RaisedAt time.Time  `json:"raised_at"`
 	Round    int        `json:"round,omitempty,omitzero"`
@@ -3050,6 +3096,9 @@ type Question struct {
 	Text     string     `json:"text"`
 	Title    string     `json:"title,omitempty,omitzero"`
 	Until    time.Time  `json:"until"`
+
+	// Way the questions of the procedure until this one, the first first
+	Way []WayPoint `json:"way,omitempty,omitzero"`
 }
 
 // QuestionContent defines model for QuestionContent.
@@ -3374,7 +3423,10 @@ type RunOfFacts struct {
 // Runbook defines model for Runbook.
 type Runbook struct {
 	About string `json:"about,omitempty,omitzero"`
-	Name  string `json:"name"`
+
+	// Links pages outside that tell more; their addresses have holes
+	Links []PageLink `json:"links,omitempty,omitzero"`
+	Name  string     `json:"name"`
 
 	// Number counts the revisions
 	Number   int       `json:"number"`
@@ -3397,7 +3449,10 @@ type RunbookDetail struct {
 	About    string    `json:"about,omitempty,omitzero"`
 	Findings []Finding `json:"findings"`
 	Inputs   []Input   `json:"inputs"`
-	Name     string    `json:"name"`
+
+	// Links pages outside that tell more; their addresses have holes
+	Links []PageLink `json:"links,omitempty,omitzero"`
+	Name  string     `json:"name"`
 
 	// Number counts the revisions
 	Number   int       `json:"number"`
@@ -3505,9 +3560,12 @@ type Service struct {
 	FirstLook string `json:"first_look,omitempty,omitzero"`
 
 	// Harm who suffers when it is in trouble, and how; above each gate
-	Harm  string    `json:"harm,omitempty,omitzero"`
-	Name  ThingName `json:"name"`
-	Owner ThingName `json:"owner,omitempty,omitzero"`
+	Harm string `json:"harm,omitempty,omitzero"`
+
+	// Links pages outside that tell more of it; their addresses have holes
+	Links []PageLink `json:"links,omitempty,omitzero"`
+	Name  ThingName  `json:"name"`
+	Owner ThingName  `json:"owner,omitempty,omitzero"`
 
 	// QuietMinutes how long an alert may go on after its incident was closed, before that is opened again; 15 unless said
 	QuietMinutes int           `json:"quiet_minutes,omitempty,omitzero"`
@@ -3534,6 +3592,28 @@ type ServiceMark struct {
 
 // ServiceMarkWhat defines model for ServiceMark.What.
 type ServiceMarkWhat string
+
+// ServiceStanding defines model for ServiceStanding.
+type ServiceStanding struct {
+	// Below what rests behind that
+	Below []string `json:"below"`
+
+	// Limits what its objectives ask of readings
+	Limits []NamedLimit `json:"limits"`
+
+	// Links pages outside, filled in
+	Links []PageLink `json:"links"`
+
+	// Says how it stands
+	Says string `json:"says"`
+
+	// Since since when it is bad
+	Since time.Time            `json:"since,omitempty,omitzero"`
+	State ServiceStandingState `json:"state"`
+}
+
+// ServiceStandingState defines model for ServiceStanding.State.
+type ServiceStandingState string
 
 // SetUp defines model for SetUp.
 type SetUp struct {
@@ -3658,6 +3738,9 @@ type Standing struct {
 
 	// Harm who suffers, as a runbook or the service states it; not given where nobody stated it
 	Harm string `json:"harm,omitempty,omitzero"`
+
+	// Links pages outside of its service and runbooks, filled in for the time of the incident
+	Links []PageLink `json:"links,omitempty,omitzero"`
 
 	// Owner the team that could state it
 	Owner   string          `json:"owner,omitempty,omitzero"`
@@ -4158,6 +4241,22 @@ type Watch struct {
 	Trouble string `json:"trouble"`
 }
 
+// WayPoint defines model for WayPoint.
+type WayPoint struct {
+	// Answer what was chosen; not given where it is not answered
+	Answer string `json:"answer,omitempty,omitzero"`
+
+	// At of the answer, else of the question
+	At time.Time `json:"at"`
+
+	// By not given where it answered itself
+	By string `json:"by,omitempty,omitzero"`
+
+	// Open the procedure is here now
+	Open  bool   `json:"open"`
+	Title string `json:"title"`
+}
+
 // Worth defines model for Worth.
 type Worth struct {
 	CameBack    Counted   `json:"came_back"`
@@ -4529,6 +4628,15 @@ type SetServiceParams struct {
 // ServiceMarksParams defines parameters for ServiceMarks.
 type ServiceMarksParams struct {
 	// From a day before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
+}
+
+// ServiceStandingParams defines parameters for ServiceStanding.
+type ServiceStandingParams struct {
+	// From what pages outside open on; a day before until unless said
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
 	// Until now unless said
@@ -5708,6 +5816,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
 	ServiceMarks(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ServiceStanding How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more.
+	//
+	// Corresponds with GET /api/v1/services/{name}/standing (the `ServiceStanding` operationId).
+	ServiceStanding(ctx context.Context, name Name, params *ServiceStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 	//
@@ -8421,6 +8534,21 @@ func (c *Client) RemoveService(ctx context.Context, name Name, reqEditors ...Req
 // Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
 func (c *Client) ServiceMarks(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewServiceMarksRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ServiceStanding How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more.
+//
+// Corresponds with GET /api/v1/services/{name}/standing (the `ServiceStanding` operationId).
+func (c *Client) ServiceStanding(ctx context.Context, name Name, params *ServiceStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServiceStandingRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -14544,6 +14672,71 @@ func NewServiceMarksRequest(server string, name Name, params *ServiceMarksParams
 	return req, nil
 }
 
+// NewServiceStandingRequest constructs an http.Request for the ServiceStanding method
+func NewServiceStandingRequest(server string, name Name, params *ServiceStandingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/standing", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSuggestForServiceRequest constructs an http.Request for the SuggestForService method
 func NewSuggestForServiceRequest(server string, name Name, params *SuggestForServiceParams) (*http.Request, error) {
 	var err error
@@ -17324,6 +17517,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
 	ServiceMarksWithResponse(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*ServiceMarksResponse, error)
+
+	// ServiceStandingWithResponse How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{name}/standing (the `ServiceStanding` operationId).
+	ServiceStandingWithResponse(ctx context.Context, name Name, params *ServiceStandingParams, reqEditors ...RequestEditorFn) (*ServiceStandingResponse, error)
 
 	// SuggestForServiceWithResponse Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 	//
@@ -23035,6 +23235,54 @@ func (r ServiceMarksResponse) ContentType() string {
 	return ""
 }
 
+type ServiceStandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServiceStanding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ServiceStandingResponse) GetJSON200() *ServiceStanding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ServiceStandingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ServiceStandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ServiceStandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ServiceStandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ServiceStandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SuggestForServiceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -26916,6 +27164,19 @@ func (c *ClientWithResponses) ServiceMarksWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseServiceMarksResponse(rsp)
+}
+
+// ServiceStandingWithResponse How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{name}/standing (the `ServiceStanding` operationId).
+func (c *ClientWithResponses) ServiceStandingWithResponse(ctx context.Context, name Name, params *ServiceStandingParams, reqEditors ...RequestEditorFn) (*ServiceStandingResponse, error) {
+	rsp, err := c.ServiceStanding(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServiceStandingResponse(rsp)
 }
 
 // SuggestForServiceWithResponse Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
@@ -31280,6 +31541,39 @@ func ParseServiceMarksResponse(rsp *http.Response) (*ServiceMarksResponse, error
 	return response, nil
 }
 
+// ParseServiceStandingResponse parses an HTTP response from a ServiceStandingWithResponse call
+func ParseServiceStandingResponse(rsp *http.Response) (*ServiceStandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ServiceStandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServiceStanding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSuggestForServiceResponse parses an HTTP response from a SuggestForServiceWithResponse call
 func ParseSuggestForServiceResponse(rsp *http.Response) (*SuggestForServiceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32967,6 +33261,9 @@ type ServerInterface interface {
 	// ServiceMarks What happened to a service and to those that it needs, the newest first; at most 200.
 	// (GET /api/v1/services/{name}/marks)
 	ServiceMarks(c *gin.Context, name Name, params ServiceMarksParams)
+	// ServiceStanding How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more.
+	// (GET /api/v1/services/{name}/standing)
+	ServiceStanding(c *gin.Context, name Name, params ServiceStandingParams)
 	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 	// (GET /api/v1/services/{name}/suggestions)
 	SuggestForService(c *gin.Context, name Name, params SuggestForServiceParams)
@@ -36401,6 +36698,50 @@ func (siw *ServerInterfaceWrapper) ServiceMarks(c *gin.Context) {
 	siw.Handler.ServiceMarks(c, name, params)
 }
 
+// ServiceStanding operation middleware
+func (siw *ServerInterfaceWrapper) ServiceStanding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ServiceStandingParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ServiceStanding(c, name, params)
+}
+
 // SuggestForService operation middleware
 func (siw *ServerInterfaceWrapper) SuggestForService(c *gin.Context) {
 
@@ -37480,6 +37821,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/watches", wrapper.ListWatches)
 	router.GET(options.BaseURL+"/api/v1/objectives", wrapper.ListObjectives)
 	router.GET(options.BaseURL+"/api/v1/objectives/:name/course", wrapper.ObjectiveCourse)
+	router.GET(options.BaseURL+"/api/v1/services/:name/standing", wrapper.ServiceStanding)
 	router.GET(options.BaseURL+"/api/v1/services/:name/suggestions", wrapper.SuggestForService)
 	router.GET(options.BaseURL+"/api/v1/services/:name/marks", wrapper.ServiceMarks)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
@@ -42063,6 +42405,46 @@ func (response ServiceMarksdefaultApplicationProblemPlusJSONResponse) VisitServi
 	return err
 }
 
+type ServiceStandingRequestObject struct {
+	Name   Name `json:"name"`
+	Params ServiceStandingParams
+}
+
+type ServiceStandingResponseObject interface {
+	VisitServiceStandingResponse(w http.ResponseWriter) error
+}
+
+type ServiceStanding200JSONResponse ServiceStanding
+
+func (response ServiceStanding200JSONResponse) VisitServiceStandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ServiceStandingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ServiceStandingdefaultApplicationProblemPlusJSONResponse) VisitServiceStandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SuggestForServiceRequestObject struct {
 	Name   Name `json:"name"`
 	Params SuggestForServiceParams
@@ -43988,6 +44370,9 @@ type StrictServerInterface interface {
 	// ServiceMarks What happened to a service and to those that it needs, the newest first; at most 200.
 	// (GET /api/v1/services/{name}/marks)
 	ServiceMarks(ctx context.Context, request ServiceMarksRequestObject) (ServiceMarksResponseObject, error)
+	// ServiceStanding How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more.
+	// (GET /api/v1/services/{name}/standing)
+	ServiceStanding(ctx context.Context, request ServiceStandingRequestObject) (ServiceStandingResponseObject, error)
 	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 	// (GET /api/v1/services/{name}/suggestions)
 	SuggestForService(ctx context.Context, request SuggestForServiceRequestObject) (SuggestForServiceResponseObject, error)
@@ -47761,6 +48146,33 @@ func (sh *strictHandler) ServiceMarks(ctx *gin.Context, name Name, params Servic
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ServiceMarksResponseObject); ok {
 		if err := validResponse.VisitServiceMarksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ServiceStanding operation middleware
+func (sh *strictHandler) ServiceStanding(ctx *gin.Context, name Name, params ServiceStandingParams) {
+	var request ServiceStandingRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ServiceStanding(ctx, request.(ServiceStandingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ServiceStanding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ServiceStandingResponseObject); ok {
+		if err := validResponse.VisitServiceStandingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

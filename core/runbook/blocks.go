@@ -125,6 +125,7 @@ func (d *decoder) askKeys(s *Step, known map[string]func(ast.Node), place string
 	s.Ask = q
 	known["to"] = func(n ast.Node) { q.To = d.people(n, "to") }
 	known["text"] = func(n ast.Node) { q.Text = d.template(n, expr.InStep, "text") }
+	known["knowledge"] = func(n ast.Node) { q.Knowledge = d.knowledge(n) }
 	known["choices"] = func(n ast.Node) {
 		for _, e := range d.Mapping(n, "choices") {
 			q.Choices = append(q.Choices, d.choice(e, place, depth))
@@ -176,6 +177,7 @@ func (d *decoder) choice(e doc.Entry, place string, depth int) Choice {
 		"label":    func(n ast.Node) { c.Label = d.Word(n, "label") },
 		"itself":   func(n ast.Node) { c.Itself = d.condition(n, expr.InStep, "itself") },
 		"approves": func(n ast.Node) { c.Approves = d.Word(n, "approves") },
+		"says":     func(n ast.Node) { c.Says = d.plainLine(n, "says", MaxLoses, "what the choice comes to") },
 		"steps":    func(n ast.Node) { c.Steps = d.stepList(n, prefix, depth+1) },
 	})
 	return c

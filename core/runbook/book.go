@@ -13,6 +13,7 @@ import (
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/links"
 	"urgentis/core/reading"
 	"urgentis/core/trigger"
 )
@@ -30,7 +31,9 @@ const (
 	MaxItems = 1000 // items of an each
 	MaxCalls = 5    // calls within calls
 	MaxHarm  = 200  // bytes of harm
-	MaxLoses = 300  // bytes of loses
+	// MaxKnowledge is how many bytes of knowledge stand beside a question.
+	MaxKnowledge = 8000
+	MaxLoses     = 300 // bytes of loses
 )
 
 // A look looks at so many targets at once where it does not say so, and at so many at most.
@@ -77,7 +80,9 @@ type Book struct {
 	// Saves is the time a person needs to do this by hand.
 	Saves time.Duration
 	// Harm says in words who suffers from the trouble that the runbook is about; "" where that is not said.
-	Harm   string
+	Harm string
+	// Links are pages outside that tell more; their addresses have holes.
+	Links  []links.Link
 	Starts []Start
 	Inputs []Input
 	Limits Limits
@@ -341,8 +346,10 @@ type NamedSteps struct {
 
 // Question is what an ask asks.
 type Question struct {
-	To         string
-	Text       *expr.Template
+	To   string
+	Text *expr.Template
+	// Knowledge is what whoever is asked may need to know, in Markdown; "" for nothing.
+	Knowledge  string
 	Choices    []Choice
 	Fields     []Input
 	Suggest    map[string]*expr.Template // what the fields begin with
@@ -356,7 +363,9 @@ type Question struct {
 // Choice is one answer.
 type Choice struct {
 	Name, Label string
-	Steps       []*Step
+	// Says is what the choice comes to, in the author's words; "" where that is not said.
+	Says  string
+	Steps []*Step
 	// Itself is the condition under which the question answers itself with this choice.
 	Itself   *expr.Program
 	Approves string // the id of a change that this answer approves

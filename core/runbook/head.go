@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/links"
 	"urgentis/core/trigger"
 )
 
@@ -169,14 +170,39 @@ func (d *decoder) title(n ast.Node) string {
 	return w
 }
 
-// harm reads who suffers from the trouble, and how: one line that stands above every gate.
-func (d *decoder) harm(n ast.Node) string {
-	w := strings.TrimSpace(d.Word(n, "harm"))
-	if len(w) > MaxHarm || strings.ContainsAny(w, "\n\r") {
-		d.Fail(n, "harm is one line of %d bytes at most: who suffers, and how", MaxHarm)
+// links reads pages outside that tell more: titles with their addresses.
+func (d *decoder) links(n ast.Node) []links.Link {
+	var out []links.Link
+	for _, e := range d.Mapping(n, "links") {
+		l := links.Link{Title: e.Key, Address: strings.TrimSpace(d.Word(e.Value, "an address"))}
+		if wrong := l.Check(); wrong != "" {
+			d.Fail(e.Value, "%s", wrong)
+		}
+		out = append(out, l)
+	}
+	if len(out) > links.Most {
+		d.Fail(n, "a runbook may have %d links", links.Most)
+	}
+	return out
+}
+
+// knowledge reads what somebody who is asked may need to know: Markdown without holes.
+func (d *decoder) knowledge(n ast.Node) string {
+	w := strings.TrimSpace(d.Word(n, "knowledge"))
+	if len(w) > MaxKnowledge {
+		d.Fail(n, "knowledge may have %d bytes", MaxKnowledge)
 	}
 	if strings.Contains(w, "{{") {
-		d.Fail(n, "harm is plain text")
+		d.Fail(n, "knowledge is plain Markdown: values belong in text")
+	}
+	return w
+}
+
+// plainLine reads words that stand where people decide: one line without holes. what tells what they are about.
+func (d *decoder) plainLine(n ast.Node, key string, most int, what string) string {
+	w := strings.TrimSpace(d.Word(n, key))
+	if len(w) > most || strings.ContainsAny(w, "\r\n") || strings.Contains(w, "{{") {
+		d.Fail(n, "%s is one line of plain text of %d bytes at most: %s", key, most, what)
 	}
 	return w
 }

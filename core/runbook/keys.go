@@ -3,6 +3,7 @@ package runbook
 import (
 	"slices"
 
+	"urgentis/core/links"
 	"urgentis/core/reading"
 )
 
@@ -20,6 +21,7 @@ var (
 		{"urgentis", map[string]any{"const": Header}}, {"name", nil}, {"title", map[string]any{"type": "string"}},
 		{"owner", nil}, {"service", nil}, {"tags", map[string]any{"type": "array"}}, {"saves", refTo("span")},
 		{"harm", map[string]any{"type": "string", "maxLength": MaxHarm}}, {"about", nil},
+		{"links", map[string]any{"type": "object", "maxProperties": links.Most}},
 		{"starts", refTo("starts")}, {"inputs", refTo("inputs")}, {"limits", nil}, {"parts", nil},
 		{"steps", refTo("steps")}, {"if_cleared", refTo("branch")}, {"if_worse", refTo("branch")},
 		{"on_error", refTo("branch")}, {"finally", refTo("steps")}, {"results", nil},
@@ -44,7 +46,9 @@ var (
 		{"gate", refTo("gate")}, {"undo", nil},
 		{"loses", map[string]any{"type": "string", "maxLength": MaxLoses}}, {"happened", nil}, {"repeatable", nil},
 		{"branches", nil},
-		{"choices", nil}, {"ask_again", nil}, {"rounds", nil}, {"none", nil}, {"unanswered", refTo("branch")},
+		{"choices", nil}, {"ask_again", nil},
+		{"knowledge", map[string]any{"type": "string", "maxLength": MaxKnowledge}}, {"rounds", nil},
+		{"none", nil}, {"unanswered", refTo("branch")},
 		{"steps", refTo("steps")}, {"between", refTo("steps")}, {"passes", refTo("branch")},
 		{"fails", refTo("branch")}, {"unsure", refTo("branch")}, {"otherwise", refTo("steps")},
 		{"on_error", refTo("branch")},

@@ -111,7 +111,8 @@ func (d *decoder) decode(root ast.Node) {
 			}
 		},
 		"saves":      func(n ast.Node) { b.Saves = d.Duration(n, "saves") },
-		"harm":       func(n ast.Node) { b.Harm = d.harm(n) },
+		"harm":       func(n ast.Node) { b.Harm = d.plainLine(n, "harm", MaxHarm, "who suffers, and how") },
+		"links":      func(n ast.Node) { b.Links = d.links(n) },
 		"starts":     func(n ast.Node) { x.starts = n },
 		"limits":     func(n ast.Node) { x.limits = n },
 		"finally":    func(n ast.Node) { x.finally = n },

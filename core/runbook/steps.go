@@ -212,7 +212,7 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 	known["repeatable"] = func(n ast.Node) { s.Repeatable = d.Boolean(n, "repeatable") }
 	known["gate"] = func(n ast.Node) { s.Gate = d.gate(n, place, depth) }
 	known["steps"] = func(n ast.Node) { s.Steps = d.stepList(n, place+".do.", depth+1) }
-	known["loses"] = func(n ast.Node) { s.Loses = d.loses(n) }
+	known["loses"] = func(n ast.Node) { s.Loses = d.plainLine(n, "loses", MaxLoses, "what is lost, and for whom") }
 	known["undo"] = func(n ast.Node) {
 		if w, ok := n.(*ast.StringNode); ok && w.Value == NoUndoWord {
 			s.NoUndo = true
@@ -237,15 +237,6 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 
 // NoUndoWord says in the place of an undo that there is none.
 const NoUndoWord = "none"
-
-// loses reads what is lost by a change: one line that stands beside its words at a gate.
-func (d *decoder) loses(n ast.Node) string {
-	w := strings.TrimSpace(d.Word(n, "loses"))
-	if len(w) > MaxLoses || strings.ContainsAny(w, "\r\n") || strings.Contains(w, "{{") {
-		d.Fail(n, "loses is one line of plain text of %d bytes at most: what is lost, and for whom", MaxLoses)
-	}
-	return w
-}
 
 func (d *decoder) timeout(n ast.Node) time.Duration {
 	t := d.Duration(n, "timeout")

@@ -20,6 +20,7 @@ import (
 	"urgentis/core/estate"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/links"
 	"urgentis/core/runbook"
 	"urgentis/core/source"
 	"urgentis/core/task"
@@ -37,6 +38,8 @@ type Service struct {
 	DependsOn    []string `json:"depends_on,omitempty"`
 	Harm         string   `json:"harm,omitempty"`
 	FirstLook    string   `json:"first_look,omitempty"`
+	// Links are pages outside that tell more of it.
+	Links []links.Link `json:"links,omitempty"`
 }
 
 // Target is a host that runbooks act on, as people read and change it.
@@ -60,7 +63,7 @@ type Target struct {
 func serviceOf(r store.Service) Service {
 	return Service{
 		Name: r.Name, Title: r.Title, Owner: r.Owner, Stance: r.Stance, QuietMinutes: r.QuietMinutes,
-		DependsOn: r.DependsOn, Harm: r.Harm, FirstLook: r.FirstLook,
+		DependsOn: r.DependsOn, Harm: r.Harm, FirstLook: r.FirstLook, Links: r.Links,
 	}
 }
 
@@ -255,6 +258,15 @@ func (a *App) SetService(ctx context.Context, who *access.Principal, c Change) (
 			}
 		}
 		row.FirstLook = s.FirstLook
+		if len(s.Links) > links.Most {
+			return invalid("links", "a service may have %d links", links.Most)
+		}
+		for _, l := range s.Links {
+			if wrong := l.Check(); wrong != "" {
+				return invalid("links", "%s", wrong)
+			}
+		}
+		row.Links = append([]links.Link{}, s.Links...)
 		return nil
 	})
 }

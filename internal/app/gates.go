@@ -12,6 +12,8 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/links"
+	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -177,6 +179,14 @@ type Question struct {
 	Brief *Brief
 	// Barred says why a choice cannot be taken now; "" where it can.
 	Barred map[string]string
+	// Way is how the procedure came here, question by question.
+	Way []tell.Question
+	// Knowledge is what whoever is asked may need to know, in Markdown; Says what a choice comes to in the author's
+	// words, by choice.
+	Knowledge string
+	Says      map[string]string
+	// Links are pages outside that tell more.
+	Links []links.Link
 }
 
 // Questions lists the open questions.
@@ -227,12 +237,57 @@ func (a *App) showQuestions(ctx context.Context, who *access.Principal, list []s
 				out[i].Barred[c] = a.barred(tx, raised, log)
 			}
 		}
+		if err := a.guide(ctx, tx, &out[i], log); err != nil {
+			a.log.Error("tell the way to a question", "question", q.ID, "error", err)
+		}
 		if out[i].Brief, err = a.questionBrief(ctx, who, &out[i], log); err != nil {
 			// It can be answered without.
 			a.log.Error("tell what somebody needs to answer a question", "question", q.ID, "error", err)
 		}
 	}
 	return out, nil
+}
+
+// guide adds what leads somebody through the procedure that a question is part of.
+func (a *App) guide(ctx context.Context, tx *store.Tx, q *Question, log []flow.Event) error {
+	book, err := a.engine.BookOf(ctx, log)
+	if err != nil {
+		return err
+	}
+	q.Way, q.Says = tell.QuestionsOf(book, log), map[string]string{}
+	if step, _ := flow.Find(book, flow.PlaceOf(q.Path)); step != nil && step.Ask != nil && q.Raised.Attempt == "" {
+		q.Knowledge = step.Ask.Knowledge
+		for _, c := range step.Ask.Choices {
+			q.Says[c.Name] = c.Says
+		}
+	}
+	s, err := tx.Service(book.Service)
+	if err != nil {
+		return err
+	}
+	list := book.Links
+	if s != nil {
+		list = slices.Concat(list, s.Links)
+	}
+	sight := links.Sight{Service: book.Service, From: q.Run.BegunAt, Until: a.Now()}
+	if q.Incident != nil {
+		sight.Incident = *q.Incident
+	}
+	q.Links = a.filled(list, sight)
+	return nil
+}
+
+// beforeLinks is how much of the time before something a page outside shows of it.
+const beforeLinks = 15 * time.Minute
+
+// filled gives links for what somebody looks at, which begins a while earlier.
+func (a *App) filled(list []links.Link, s links.Sight) []links.Link {
+	s.From = s.From.Add(-beforeLinks)
+	out, wrong := links.Fill(list, s)
+	for _, err := range wrong {
+		a.log.Warn("a link cannot be filled in", "service", s.Service, "error", err)
+	}
+	return out
 }
 
 // barred says why a change whose outcome was unknown cannot count as not begun; "" where it can.

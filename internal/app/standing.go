@@ -11,7 +11,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
-	"urgentis/core/objective"
+	"urgentis/core/links"
 	"urgentis/core/tell"
 	"urgentis/internal/store"
 )
@@ -23,6 +23,8 @@ type Standing struct {
 	Harm, Owner string
 	// Derived is what tells of harm besides: objectives that are missed, and what needs the service and is in trouble.
 	Derived []string
+	// Links are pages outside of its service and of the runbooks that worked on it, filled in for its time.
+	Links []links.Link
 	// Reading is how its leading reading stands; nil where nothing that was read tells.
 	Reading *tell.Standing
 	// Run took the leading reading, and can take it again; "" for none.
@@ -76,6 +78,9 @@ func (a *App) Standing(ctx context.Context, who *access.Principal, number int64)
 	if out.Derived, err = derivedOf(tx, i, bad, out.Until); err != nil {
 		return nil, err
 	}
+	if out.Links, err = a.linksOf(ctx, tx, i, runs, out.Until); err != nil {
+		return nil, err
+	}
 	lead, changed, err := a.leadingOf(ctx, tx, out, runs)
 	if err != nil {
 		// How bad it is stands in the record all the same.
@@ -88,6 +93,28 @@ func (a *App) Standing(ctx context.Context, who *access.Principal, number int64)
 		return out, nil
 	}
 	return out, a.standingOf(tx, out, *lead, i, changed)
+}
+
+// linksOf lists the pages outside of an incident's service and runbooks, each once.
+func (a *App) linksOf(
+	ctx context.Context, tx *store.Tx, i *store.Incident, runs []store.Run, until time.Time,
+) ([]links.Link, error) {
+	var list []links.Link
+	s, err := tx.Service(i.Service)
+	if err != nil {
+		return nil, err
+	}
+	if s != nil {
+		list = s.Links
+	}
+	for n := range runs {
+		if book, err := a.engine.Book(ctx, runs[n].Revision); err == nil {
+			list = slices.Concat(list, book.Links)
+		}
+	}
+	out := a.filled(list, links.Sight{Service: i.Service, Incident: i.Number, From: i.OpenedAt, Until: until})
+	slices.SortStableFunc(out, func(x, y links.Link) int { return strings.Compare(x.Title, y.Title) })
+	return slices.Compact(out), nil
 }
 
 // leadingOf picks the leading reading, of a run that is not over if there is one, and tells when its newest change was
@@ -142,11 +169,7 @@ func (a *App) missed(tx *store.Tx, service string) ([]Objective, error) {
 	var out []Objective
 	for n := range rows {
 		o := standsAt(tx, &rows[n])
-		if o.Broken != "" {
-			continue
-		}
-		fast := slices.ContainsFunc(o.Budget.Burns, func(b objective.Burning) bool { return b.On })
-		if fast || o.Spent() {
+		if o.missed() {
 			out = append(out, o)
 		}
 	}

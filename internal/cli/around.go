@@ -8,6 +8,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/expr"
+	"urgentis/core/plain"
 )
 
 func (a *app) incidentAround() *cobra.Command {
@@ -141,12 +142,18 @@ func (a *app) serviceShow() *cobra.Command {
 		"urgentis service show berth-queue", cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			var out struct {
-				Objectives []api.Objective   `json:"objectives"`
-				Watches    []api.Watch       `json:"watches"`
-				Readings   []api.Reading     `json:"readings"`
-				Marks      []api.ServiceMark `json:"marks"`
+				Standing   api.ServiceStanding `json:"standing"`
+				Objectives []api.Objective     `json:"objectives"`
+				Watches    []api.Watch         `json:"watches"`
+				Readings   []api.Reading       `json:"readings"`
+				Marks      []api.ServiceMark   `json:"marks"`
 			}
 			ctx, name := cmd.Context(), args[0]
+			standing, err := check(cl.ServiceStandingWithResponse(ctx, name, &api.ServiceStandingParams{}))
+			if err != nil {
+				return err
+			}
+			out.Standing = *standing.JSON200
 			marks, err := check(cl.ServiceMarksWithResponse(ctx, name, &api.ServiceMarksParams{}))
 			if err != nil {
 				return err
@@ -166,7 +173,8 @@ func (a *app) serviceShow() *cobra.Command {
 			out.Marks, out.Objectives = *marks.JSON200, *objectives.JSON200
 			out.Watches, out.Readings = *watches.JSON200, *readings.JSON200
 			return a.print(out, func() {
-				a.say("%s\n", a.paint(bold, "Objectives"))
+				a.sayStanding(out.Standing)
+				a.say("\n%s\n", a.paint(bold, "Objectives"))
 				a.table(
 					"None: see docs/objectives.md.",
 					[]string{"name", "target", "good", "budget left", "burn rate", "unknown"},
@@ -193,6 +201,28 @@ func (a *app) serviceShow() *cobra.Command {
 				)
 			})
 		}))
+}
+
+// sayStanding prints how a service stands, in its sentence.
+func (a *app) sayStanding(s api.ServiceStanding) {
+	color := map[api.ServiceStandingState]string{api.ServiceStandingStateBad: red, api.ServiceStandingStateMissed: red,
+		api.ServiceStandingStateUnknown: amber}[s.State]
+	says := clip(s.Says, 200)
+	if !s.Since.IsZero() {
+		says += ", for " + plain.Lasted(time.Since(s.Since))
+	}
+	a.say("%s\n", a.paint(color, says))
+	for _, line := range s.Below {
+		a.say("%s\n", line)
+	}
+	a.sayLinks(s.Links)
+}
+
+// sayLinks prints pages outside that tell more.
+func (a *app) sayLinks(list []api.PageLink) {
+	for _, l := range list {
+		a.say("%s  %s\n", plain.Line(l.Title), plain.Line(l.Address))
+	}
 }
 
 func rowsOf[T any](list []T, row func(T) []string) [][]string {

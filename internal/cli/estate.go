@@ -157,14 +157,29 @@ func (g *given) take(name string, values map[string]any) (contentType string, bo
 				}
 				v = labels
 			}
+			if list, is := v.([]string); is && flag == "link" {
+				v = linksOf(list)
+			}
 			if v == "" || v == 0 {
 				v = nil
 			}
-			g.body[strings.NewReplacer("-", "_", "quiet", "quiet_minutes", "label", "labels").Replace(flag)] = v
+			g.body[keyOf.Replace(flag)] = v
 		}
 	}
 	b, err := json.Marshal(g.body)
 	return "application/json", bytes.NewReader(b), err
+}
+
+// keyOf gives the key of a body that a flag is about.
+var keyOf = strings.NewReplacer("-", "_", "quiet", "quiet_minutes", "label", "labels", "link", "links")
+
+// linksOf reads pages outside: TITLE=ADDRESS each.
+func linksOf(list []string) []api.PageLink {
+	out := make([]api.PageLink, len(list))
+	for i, x := range list {
+		out[i].Title, out[i].Address, _ = strings.Cut(x, "=")
+	}
+	return out
 }
 
 // changes says what a merge changed.
@@ -178,7 +193,7 @@ func changes(changed []string) string {
 func (a *app) service() *cobra.Command {
 	var owner, title, stance, harm, firstLook string
 	var quiet int
-	var depends []string
+	var depends, pages []string
 	var g *given
 	set := doer(
 		a,
@@ -190,7 +205,7 @@ func (a *app) service() *cobra.Command {
 			kind, body, err := g.take(
 				args[0],
 				map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet,
-					"depends-on": &depends, "harm": &harm, "first-look": &firstLook},
+					"depends-on": &depends, "harm": &harm, "first-look": &firstLook, "link": &pages},
 			)
 			if err != nil {
 				return nil, "", err
@@ -224,6 +239,9 @@ func (a *app) service() *cobra.Command {
 	set.Flags().
 		StringVar(&firstLook, "first-look", "", "a `RUNBOOK` of the service that only looks, begun for incidents on "+
 			"which nothing starts; '' takes it away")
+	set.Flags().
+		StringArrayVar(&pages, "link", nil, "all pages outside that tell more of it, each `TITLE=ADDRESS`, which may "+
+			"have holes: {{ service }}, {{ incident }}, {{ from }}, {{ until }}; '' for none")
 	set.Flags().
 		IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 "+
 			"unless said)")

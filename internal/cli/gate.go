@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -322,6 +323,11 @@ func (a *app) question() *cobra.Command {
 
 func (a *app) showQuestion(q api.Question) {
 	a.say("%s  (asks %s, expires %s)\n", a.paint(amber, q.Id), q.Ask, until(q.Until))
+	for _, w := range q.Way {
+		if !w.Open {
+			a.say("  asked before: %s  %s%s\n", w.Title, cmp.Or(w.Answer, "not answered"), by(w))
+		}
+	}
 	if q.Title != "" && q.Attempt == "" {
 		a.say("  %s\n", q.Title)
 	}
@@ -334,6 +340,9 @@ func (a *app) showQuestion(q api.Question) {
 			note = "  (not now: " + o.Barred + ")"
 		}
 		a.say("    %-22s %s%s\n", o.Choice, o.Label, note)
+		if o.Says != "" {
+			a.say("      %s\n", o.Says)
+		}
 		for _, r := range o.Requests {
 			a.say("      approves, on %s: %s\n", r.Target, indented("        ", r.Shown))
 		}
@@ -341,5 +350,19 @@ func (a *app) showQuestion(q api.Question) {
 	for _, f := range q.Fields {
 		a.say("    --field %s=%s   %s, %s\n", f.Name, orDash(f.Suggest), f.Type, f.Label)
 	}
+	if q.Knowledge != "" {
+		a.say("  Good to know:\n    %s\n", indented("    ", q.Knowledge))
+	}
+	for _, l := range q.Links {
+		a.say("  %s  %s\n", l.Title, l.Address)
+	}
 	a.say("  urgentis question answer %s CHOICE\n", q.Id)
+}
+
+// by tells who answered a question before.
+func by(w api.WayPoint) string {
+	if w.By == "" {
+		return ""
+	}
+	return ", " + w.By
 }

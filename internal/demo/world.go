@@ -59,10 +59,16 @@ var services = []api.Service{
 	{Name: "tide-gauges", Title: "Tide gauges", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
 	{Name: "fares-db", Title: "Fares database", Owner: "fares", Stance: "ask", QuietMinutes: 2},
 	{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask", QuietMinutes: 2,
-		DependsOn: []string{"tide-gauges"}},
+		DependsOn: []string{"tide-gauges"}, Links: []api.PageLink{
+			{Title: "Charts of the queues",
+				Address: "https://charts.merrow.example/{{ service }}?from={{ from }}&to={{ until }}"},
+			{Title: "How berths are assigned", Address: "https://wiki.merrow.example/berths"},
+		}},
 	{Name: "slipway", Title: "Slipway", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
 	{Name: "fuel", Title: "Fuel station", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
-	{Name: "crossing-clocks", Title: "Crossing clocks", Owner: "signals", Stance: "ask", QuietMinutes: 2},
+	{Name: "crossing-clocks", Title: "Crossing clocks", Owner: "signals", Stance: "ask", QuietMinutes: 2,
+		Links: []api.PageLink{{Title: "Log of the time servers",
+			Address: "https://logs.merrow.example/search?q=time+{{ service }}&from={{ from }}&to={{ until }}"}}},
 	{Name: "boarding-gates", Title: "Boarding gates", Owner: "terminals", Stance: "ask", QuietMinutes: 2,
 		DependsOn: []string{"fares-db", "crossing-clocks"}},
 }

@@ -32,8 +32,8 @@ type Server struct {
 	opts               string
 }
 
-// connections is how many a server takes: a few instances of the service, or the tests of several packages at once,
-// each of which takes 24.
+// connections is how many the database of an installation takes: a few instances of the service, or the tests of
+// several packages at once, each of which takes 24.
 const connections = 400
 
 // Start makes a cluster under dir the first time, and starts it, or finds it still running after the
@@ -121,11 +121,10 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 		return s, nil
 	}
 	s.opts = fmt.Sprintf(
-		"-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=%d -c "+
+		"-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c "+
 			"shared_buffers=32MB -c fsync=off",
 		address,
 		port,
-		connections,
 	)
 	if err := s.launch(ctx); err != nil {
 		return nil, err

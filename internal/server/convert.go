@@ -13,6 +13,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/leave"
 	"urgentis/core/story"
+	"urgentis/core/tell"
 	"urgentis/internal/act"
 	"urgentis/internal/app"
 	"urgentis/internal/signin"
@@ -244,6 +245,10 @@ func apiRequests(p leave.Proposal) []api.Request {
 	return out
 }
 
+func apiWayPoint(a tell.Question) api.WayPoint {
+	return api.WayPoint{Title: a.Title, Answer: a.Answer, By: a.By, At: a.At.UTC(), Open: a.Open}
+}
+
 func apiQuestion(q app.Question) api.Question {
 	raised := q.Raised
 	out := api.Question{
@@ -251,13 +256,11 @@ func apiQuestion(q app.Question) api.Question {
 		Choices: raised.Choices, Ask: raised.Ask, Step: q.Path, Title: q.Title, Attempt: raised.Attempt,
 		Round:    raised.Round,
 		Evidence: mapped(q.Evidence, apiEvidence), RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC(),
-		Brief: apiBrief(q.Brief),
+		Brief: apiBrief(q.Brief), Knowledge: q.Knowledge, Links: mapped(q.Links, apiLink),
+		Way: mapped(q.Way, apiWayPoint),
 	}
 	for _, c := range raised.Choices {
-		o := api.Option{Choice: c, Label: raised.Labels[c], Barred: q.Barred[c]}
-		if o.Label == "" {
-			o.Label = strings.ReplaceAll(c, "-", " ")
-		}
+		o := api.Option{Choice: c, Label: tell.LabelOf(c, raised.Labels), Barred: q.Barred[c], Says: q.Says[c]}
 		if a, ok := raised.Approves[c]; ok {
 			o.Approves, o.Requests = a.Place.String(), apiRequests(a.Proposal)
 		}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/links"
 	"urgentis/internal/app"
 	"urgentis/internal/listen"
 	"urgentis/internal/store"
@@ -163,11 +164,14 @@ func apiTarget(v app.Versioned[app.Target]) api.Target {
 	}
 }
 
+func apiLink(l links.Link) api.PageLink { return api.PageLink{Title: l.Title, Address: l.Address} }
+
 func apiService(v app.Versioned[app.Service]) api.Service {
 	x := v.Item
 	return api.Service{
 		Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes,
-		DependsOn: x.DependsOn, Harm: x.Harm, FirstLook: x.FirstLook, Version: v.Version, Changed: v.Changed,
+		DependsOn: x.DependsOn, Harm: x.Harm, FirstLook: x.FirstLook, Links: mapped(x.Links, apiLink),
+		Version: v.Version, Changed: v.Changed,
 	}
 }
 

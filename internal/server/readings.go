@@ -48,7 +48,7 @@ func (s *Server) ReadingCourses(
 	return api.ReadingCourses200JSONResponse(mapped(list, func(c app.Course) api.Course {
 		return api.Course{
 			Reading: apiReading(c.SeriesNow),
-			Points:  mapped(c.Points, apiPoint),
+			Points:  gapped(c.Points),
 		}
 	})), err
 }

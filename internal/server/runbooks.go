@@ -28,6 +28,7 @@ func apiRunbook(r app.Runbook) api.Runbook {
 		Name: r.Name, Title: r.Title, Owner: r.Owner, Service: r.Service, About: r.About, Tags: r.Tags,
 		Number:   r.Number,
 		Revision: r.Revision.Revision, PushedBy: r.PushedBy, PushedAt: r.PushedAt.UTC(), Starts: []string{},
+		Links: mapped(r.Book.Links, apiLink),
 	}
 	for _, st := range r.Book.Starts {
 		out.Starts = append(out.Starts, strings.Join(st.Says(), "; "))
@@ -41,6 +42,7 @@ func runbookDetail(r app.Runbook) api.RunbookDetail {
 		Name: h.Name, Title: h.Title, Owner: h.Owner, Service: h.Service, About: h.About, Tags: h.Tags,
 		Number:   h.Number,
 		Revision: h.Revision, PushedBy: h.PushedBy, PushedAt: h.PushedAt, Starts: h.Starts, Text: r.Text,
+		Links:     h.Links,
 		Unchanged: r.Unchanged,
 		Findings:  []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
 	}

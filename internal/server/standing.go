@@ -19,7 +19,27 @@ func (s *Server) GetStanding(
 	}
 	return api.GetStanding200JSONResponse{
 		Harm: x.Harm, Owner: x.Owner, Derived: filled(x.Derived), Reading: apiLeading(x),
+		Links: mapped(x.Links, apiLink),
 	}, nil
+}
+
+// ServiceStanding implements api.StrictServerInterface.
+func (s *Server) ServiceStanding(
+	ctx context.Context, r api.ServiceStandingRequestObject,
+) (api.ServiceStandingResponseObject, error) {
+	from, until := s.stretchOf(r.Params.From, r.Params.Until)
+	x, err := s.App.ServiceStanding(ctx, who(ctx), r.Name, from, until)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ServiceStanding200JSONResponse{
+		State: api.ServiceStandingState(x.State), Says: x.Says, Below: filled(x.Below), Since: x.Since,
+		Limits: []api.NamedLimit{}, Links: mapped(x.Links, apiLink),
+	}
+	for _, l := range x.Limits {
+		out.Limits = append(out.Limits, api.NamedLimit{Reading: l.Reading, Limit: *apiLimit(&l)})
+	}
+	return out, nil
 }
 
 func apiLeading(x *app.Standing) *api.LeadingReading {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"urgentis/core/alert"
+	"urgentis/core/links"
 )
 
 // The models are rows, one for one. They never leave the service: answers are api types.
@@ -89,6 +90,8 @@ type Service struct {
 	DependsOn []string `gorm:"serializer:json"`
 	// Harm says in words who suffers when it is in trouble.
 	Harm string
+	// Links are pages outside that tell more of it; their addresses have holes.
+	Links []links.Link `gorm:"serializer:json"`
 	// FirstLook names a runbook that only looks, for alerts that start nothing; "" for none.
 	FirstLook string
 }

@@ -57,11 +57,11 @@ var asked = [][2]string{
 	{"whom it harms", "section.band .harm"},
 	{"how bad, since when, getting worse", "section.band .reading"},
 	{"what is asked", "section.wanted .what"},
-	{"what each answer leads to", "section.wanted .answers .choice"},
+	{"what each answer leads to", "section.wanted .card, section.wanted .answers .choice"},
 	{"can it be taken back", "section.wanted .approves"},
 	{"how it went before", "section.wanted .before"},
-	{"if nobody answers", "section.wanted .answers .nobody"},
-	{"the words", "footer.decision"},
+	{"if nobody answers", "section.wanted .silence"},
+	{"the words", "button.choice"},
 }
 
 // became are the same where it is asked what became of a change.

@@ -401,6 +401,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{name}/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a service stands now, in a sentence, with the limits of its readings and the pages outside that tell more. */
+        get: operations["serviceStanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{name}/suggestions": {
         parameters: {
             query?: never;
@@ -3128,6 +3145,8 @@ export interface components {
             first_look?: string | null;
             /** @description the services that it needs; joins may look along them */
             depends_on?: components["schemas"]["ThingName"][] | null;
+            /** @description pages outside that tell more of it; their addresses have holes */
+            links?: components["schemas"]["PageLink"][] | null;
             version?: components["schemas"]["Version"];
             changed?: components["schemas"]["Changed"];
         };
@@ -3811,7 +3830,30 @@ export interface components {
             owner?: string;
             /** @description what tells of harm besides: objectives that are missed, and what needs the service and is in trouble */
             derived: string[];
+            /** @description pages outside of its service and runbooks, filled in for the time of the incident */
+            links?: components["schemas"]["PageLink"][];
             reading?: components["schemas"]["LeadingReading"];
+        };
+        ServiceStanding: {
+            /** @enum {string} */
+            state: "bad" | "missed" | "unknown" | "good";
+            /** @description how it stands */
+            says: string;
+            /** @description what rests behind that */
+            below: string[];
+            /**
+             * Format: date-time
+             * @description since when it is bad
+             */
+            since?: string;
+            /** @description what its objectives ask of readings */
+            limits: components["schemas"]["NamedLimit"][];
+            /** @description pages outside, filled in */
+            links: components["schemas"]["PageLink"][];
+        };
+        NamedLimit: {
+            reading: string;
+            limit: components["schemas"]["ReadingLimit"];
         };
         /** @description the reading that tells the most of how bad it is: what the open gate or the newest check rests on, else that of a missed objective */
         LeadingReading: {
@@ -4761,6 +4803,8 @@ export interface components {
             service: string;
             about?: string;
             tags: string[];
+            /** @description pages outside that tell more; their addresses have holes */
+            links?: components["schemas"]["PageLink"][];
             /** @description the conditions on which it starts */
             starts: string[];
             /** @description counts the revisions */
@@ -5079,6 +5123,31 @@ export interface components {
             raised_at: string;
             /** Format: date-time */
             until: string;
+            /** @description what whoever is asked may need to know, in Markdown */
+            knowledge?: string;
+            /** @description the questions of the procedure until this one, the first first */
+            way?: components["schemas"]["WayPoint"][];
+            /** @description pages outside that tell more */
+            links?: components["schemas"]["PageLink"][];
+        };
+        WayPoint: {
+            title: string;
+            /** @description what was chosen; not given where it is not answered */
+            answer?: string;
+            /** @description not given where it answered itself */
+            by?: string;
+            /**
+             * Format: date-time
+             * @description of the answer, else of the question
+             */
+            at: string;
+            /** @description the procedure is here now */
+            open: boolean;
+        };
+        PageLink: {
+            title: string;
+            /** @description begins with https:// or http:// and a host; behind it may stand holes such as {{ service }}, {{ incident }}, {{ from }} and {{ until }} */
+            address: string;
         };
         Option: {
             choice: string;
@@ -5088,6 +5157,8 @@ export interface components {
             requests?: components["schemas"]["Request"][];
             /** @description why it cannot be chosen now */
             barred?: string;
+            /** @description what it comes to, in the words of its author */
+            says?: string;
         };
         Field: {
             name: string;
@@ -6008,6 +6079,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ObjectivePoint"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    serviceStanding: {
+        parameters: {
+            query?: {
+                /** @description what pages outside open on; a day before until unless said */
+                from?: string;
+                /** @description now unless said */
+                until?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceStanding"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -5,7 +5,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { useAround, useBacks, useLookBack } from '../composables/data'
 import TimeAgo from './TimeAgo.vue'
-import TimeChart from './TimeChart.vue'
+import { PlotChart } from './lazy'
 
 // What outside stores have of the time around an incident: numbers drawn with what happened, log lines by their shape.
 const props = defineProps<{ number: number; may: boolean }>()
@@ -32,7 +32,6 @@ function says(name: string, unit: string, lines: { points: { value: number }[] }
   const all = lines.flatMap((l) => l.points.map((p) => p.value))
   return `${name}: ${lines.length} lines, from ${Math.min(...all)} to ${Math.max(...all)} ${unit}`
 }
-const pointsIn = 120
 </script>
 
 <template>
@@ -60,13 +59,12 @@ const pointsIn = 120
         <div class="name">
           <span class="mono">{{ s.name }}</span> <span class="faint">{{ s.unit }}</span>
         </div>
-        <TimeChart
+        <PlotChart
           :lines="s.lines"
           :from="Date.parse(b.from)"
           :until="Date.parse(b.until)"
           :unit="s.unit"
           :marks="marksOf(b)"
-          :points="pointsIn"
           :says="says(s.name, s.unit, s.lines)"
         />
       </div>

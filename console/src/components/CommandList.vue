@@ -8,7 +8,12 @@ import StateShape from './StateShape.vue'
  * What would run, word for word: equal words once, numbered, each with its undo; and below the targets, with what
  * differs from one to the next as columns. What each is bound to is folded away.
  */
-const props = defineProps<{ parts: Schemas['ChangePart'][]; folded?: boolean }>()
+const props = defineProps<{
+  parts: Schemas['ChangePart'][]
+  folded?: boolean
+  /** A single target is named beside it already. */
+  bare?: boolean
+}>()
 const few = computed(() => (props.folded ? 3 : 6))
 const all = ref(false)
 const wanted = ref('')
@@ -45,6 +50,9 @@ function rows(g: (typeof groups.value)[number]) {
 }
 /** Values that stand in the words themselves are never folded away. */
 const folds = (g: (typeof groups.value)[number]) => props.folded && !columns(g).some((c) => c.title.includes('⟨'))
+const shown = computed(() =>
+  groups.value.filter((g) => !props.bare || g.targets.length > 1 || columns(g).some((c) => c.title.includes('⟨'))),
+)
 const most = computed(() => Math.max(0, ...groups.value.map((g) => g.targets.length)))
 </script>
 
@@ -74,7 +82,7 @@ const most = computed(() => Math.max(0, ...groups.value.map((g) => g.targets.len
       density="compact"
       hide-details
     />
-    <component :is="folds(g) ? 'details' : 'div'" v-for="(g, n) in groups" :key="n" class="targets">
+    <component :is="folds(g) ? 'details' : 'div'" v-for="(g, n) in shown" :key="n" class="targets">
       <summary v-if="folds(g)">
         {{ g.targets.length === 1 ? named(g.targets[0] ?? '') : `${g.targets.length} targets` }}
       </summary>

@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import ActButton from './ActButton.vue'
 import { mdiRefresh } from '@mdi/js'
-import { computed, defineAsyncComponent } from 'vue'
+import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { misses, short, type Mark } from '../composables/chart'
 import { clockTime, exact, relative, span, useClock } from '../composables/clock'
-
-const PlotChart = defineAsyncComponent(() => import('./PlotChart.vue'))
+import { PlotChart } from './lazy'
 
 /** Whom an incident harms, and how bad it is now: its leading reading with its age, where it goes, and since when. */
 const props = defineProps<{

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import ActButton from './ActButton.vue'
+import LinkList from './LinkList.vue'
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -15,6 +16,7 @@ const props = defineProps<{
   tickets: Schemas['Ticket'][]
   running: boolean
   busy: boolean
+  links: Schemas['PageLink'][]
 }>()
 const emit = defineEmits<{ take: [] }>()
 const session = useSession()
@@ -107,6 +109,10 @@ const words: Record<string, string> = {
           <span class="faint">{{ t.state }}</span>
         </li>
       </ul>
+    </section>
+    <section v-if="links.length">
+      <h2>Pages outside</h2>
+      <LinkList :links="links" />
     </section>
   </aside>
 </template>

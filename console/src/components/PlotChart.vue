@@ -6,7 +6,18 @@ import uPlot from 'uplot'
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useTheme } from 'vuetify'
 
-import { aligned, misses, scaleOf, short, slices, spread, type Limit, type Line, type Mark } from '../composables/chart'
+import {
+  aligned,
+  apart,
+  misses,
+  scaleOf,
+  short,
+  slices,
+  spread,
+  type Limit,
+  type Line,
+  type Mark,
+} from '../composables/chart'
 
 /**
  * Numbers over time, a line for each target: the limit dashed and named, gaps per line, what was lowest and highest as
@@ -124,23 +135,27 @@ function over(u: uPlot) {
   }
   ctx.textBaseline = 'middle'
   ctx.font = `650 ${11 * dpr}px "Inter Variable", system-ui, sans-serif`
-  let lowest = -Infinity
   const ends = named.value
     .flatMap((l) => {
       const p = l.points.filter((x) => x.value !== undefined).at(-1)
-      return p?.value === undefined ? [] : [{ l, value: p.value, at: p.at }]
+      if (p?.value === undefined) return []
+      return [{ l, value: p.value, at: p.at, y: u.valToPos(p.value, 'y', true) }]
     })
     .sort((a, b) => b.value - a.value)
-  for (const e of ends) {
-    const y = Math.max(u.valToPos(e.value, 'y', true), lowest + 12 * dpr)
-    lowest = y
+  // Names stand beside their ends, one below the other, and none below the picture.
+  const places = apart(
+    ends.map((e) => e.y),
+    12 * dpr,
+    bbox.top + bbox.height,
+  )
+  ends.forEach((e, i) => {
     ctx.fillStyle = misses(e.value, props.limit) ? color('error') : color('primary')
     const x = u.valToPos(Date.parse(e.at) / 1000, 'x', true)
     ctx.beginPath()
-    ctx.arc(x, u.valToPos(e.value, 'y', true), 2.5 * dpr, 0, 7)
+    ctx.arc(x, e.y, 2.5 * dpr, 0, 7)
     ctx.fill()
-    ctx.fillText(`${e.l.name ? `${e.l.name} ` : ''}${short(e.value)}`, x + 6 * dpr, y)
-  }
+    ctx.fillText(`${e.l.name ? `${e.l.name} ` : ''}${short(e.value)}`, x + 6 * dpr, places[i] ?? e.y)
+  })
   ctx.restore()
 }
 

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 
-import { aligned, misses, scaleOf, slices, spread, type Line } from './chart'
+import { aligned, apart, misses, scaleOf, slices, spread, worstFirst, type Line } from './chart'
 
 const at = (s: number) => new Date(1_764_500_000_000 + s * 1000).toISOString()
 const line = (name: string, ...points: [number, number?][]): Line => ({
@@ -53,4 +53,18 @@ test('what is missed is missed by its own limit', () => {
     expect(misses(good, { op, value: 5 })).toBe(false)
   }
   expect(misses(5)).toBe(false)
+})
+
+test('the worst line stands first, and one that gave no number last', () => {
+  const names = (l: Line[]) => l.map((x) => x.name)
+  const lines = [line('b-2', [0, 5]), line('b-10', [0, 5]), line('a', [0, 9]), line('none', [0])]
+  expect(names(worstFirst(lines))).toEqual(['a', 'b-2', 'b-10', 'none'])
+  expect(names(worstFirst(lines, { op: '>=', value: 3 }))).toEqual(['b-2', 'b-10', 'a', 'none'])
+  expect(names(worstFirst(lines, undefined, 'high'))).toEqual(['b-2', 'b-10', 'a', 'none'])
+})
+
+test('names beside ends stay apart, and above the bottom', () => {
+  expect(apart([10, 12, 50], 12, 100)).toEqual([10, 22, 50])
+  expect(apart([90, 95, 99], 12, 100)).toEqual([76, 88, 100])
+  expect(apart([], 12, 100)).toEqual([])
 })

@@ -103,6 +103,26 @@ export function misses(value: number, limit?: Limit): boolean {
   return value === limit.value
 }
 
+/** Lines, that whose newest value is the worst first: what misses the limit, or lies on the side that is not good. */
+export function worstFirst<T extends Line>(lines: T[], limit?: Limit, good?: string): T[] {
+  const low = limit ? limit.op.startsWith('>') : good === 'high'
+  const newest = (l: Line) => l.points.filter((p) => p.value !== undefined).at(-1)?.value
+  return [...lines].sort((a, b) => {
+    const [x, y] = [newest(a), newest(b)]
+    if (x === undefined || y === undefined) return Number(x === undefined) - Number(y === undefined)
+    return (low ? x - y : y - x) || a.name.localeCompare(b.name, 'en', { numeric: true })
+  })
+}
+
+/** Places from the top down that stay apart by so much, moved as little as that needs, none below the bottom. */
+export function apart(places: number[], by: number, bottom: number): number[] {
+  const out: number[] = []
+  for (const y of places) out.push(Math.max(y, (out.at(-1) ?? -Infinity) + by))
+  for (let i = out.length - 1, most = bottom; i >= 0; i--, most = (out[i + 1] ?? most) - by)
+    out[i] = Math.min(out[i] ?? 0, most)
+  return out
+}
+
 /** A chart as a table: for each slice of time what was lowest, highest and last of each line; `gap` where nothing was. */
 export function slices(lines: Line[], from: number, until: number, most = 60) {
   const length = Math.max(1000, (until - from) / most)

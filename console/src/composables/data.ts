@@ -413,6 +413,20 @@ const stretch = (s: Stretch) => {
 /** How often what is drawn is asked anew: each hundredth of it, from ten seconds to five minutes. */
 const pace = (s: Stretch) => Math.min(300_000, Math.max(10_000, s.hours * 36_000))
 
+/** How a service stands, in a sentence, and the pages outside for a stretch of time. */
+export const useServiceStanding = (service: MaybeRefOrGetter<string>, s: MaybeRefOrGetter<Stretch>) =>
+  useQuery({
+    queryKey: computed(() => ['incidents', 'of', toValue(service), toValue(s).hours]),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/services/{name}/standing', {
+          params: { path: { name: toValue(service) }, query: stretch(toValue(s)) },
+        }),
+      ),
+    refetchInterval: 30_000,
+    placeholderData: (old) => old,
+  })
+
 export const useReadings = (service: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: computed(() => ['readings', toValue(service)]),
@@ -421,7 +435,7 @@ export const useReadings = (service: MaybeRefOrGetter<string>) =>
   })
 
 /** In how many points a course is drawn. */
-export const coursePoints = 300
+const coursePoints = 300
 
 export const useCourses = (service: MaybeRefOrGetter<string>, name: string, s: MaybeRefOrGetter<Stretch>) =>
   useQuery({
@@ -435,8 +449,13 @@ export const useCourses = (service: MaybeRefOrGetter<string>, name: string, s: M
     placeholderData: (old) => old,
   })
 
-export const useObjectiveCourse = (name: string, s: MaybeRefOrGetter<Stretch>) =>
+export const useObjectiveCourse = (
+  name: string,
+  s: MaybeRefOrGetter<Stretch>,
+  enabled: MaybeRefOrGetter<boolean> = true,
+) =>
   useQuery({
+    enabled,
     queryKey: computed(() => ['objectives', 'course', name, toValue(s).hours]),
     queryFn: async () => {
       const time = stretch(toValue(s))

@@ -14,6 +14,7 @@ import IncidentSide from '../components/IncidentSide.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
 import IncidentTiles from '../components/IncidentTiles.vue'
 import LeftOver from '../components/LeftOver.vue'
+import LinkList from '../components/LinkList.vue'
 import LiveOutput from '../components/LiveOutput.vue'
 import PeopleTold from '../components/PeopleTold.vue'
 import QuestionPanel from '../components/QuestionPanel.vue'
@@ -170,9 +171,11 @@ const write = () =>
           :tickets="q.data.value.tickets ?? []"
           :running="running.length > 0"
           :busy="hold.isPending.value"
+          :links="standing.data.value?.links ?? []"
           @take="take"
         />
       </div>
+      <LinkList v-else :links="standing.data.value?.links ?? []" />
       <div class="record-head">
         <v-tabs v-model="tab" density="compact" color="primary">
           <v-tab value="story">Story</v-tab>

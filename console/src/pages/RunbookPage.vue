@@ -49,6 +49,9 @@ const go = () =>
             {{ b.pushed_by }}
           </p>
           <p v-if="b.about" class="about">{{ b.about }}</p>
+          <p v-if="b.links?.length" class="faint">
+            Pages outside, opened from its runs: {{ b.links.map((l) => l.title).join(', ') }}
+          </p>
         </div>
         <v-btn v-if="session.may('operator')" size="small" @click="asked = !asked">Start by hand</v-btn>
       </header>
