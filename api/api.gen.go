@@ -676,6 +676,33 @@ func (e NewSourcePriv) Valid() bool {
 	}
 }
 
+// Defines values for PictureEditOp.
+const (
+	Add    PictureEditOp = "add"
+	Down   PictureEditOp = "down"
+	Remove PictureEditOp = "remove"
+	Rename PictureEditOp = "rename"
+	Up     PictureEditOp = "up"
+)
+
+// Valid indicates whether the value is a known member of the PictureEditOp enum.
+func (e PictureEditOp) Valid() bool {
+	switch e {
+	case Add:
+		return true
+	case Down:
+		return true
+	case Remove:
+		return true
+	case Rename:
+		return true
+	case Up:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PushStepWhat.
 const (
 	PushStepWhatAdded   PushStepWhat = "added"
@@ -2687,6 +2714,12 @@ type NewSecret struct {
 // NewSecretKind defines model for NewSecret.Kind.
 type NewSecretKind string
 
+// NewSketch defines model for NewSketch.
+type NewSketch struct {
+	Edit *PictureEdit `json:"edit,omitempty"`
+	Text string       `json:"text"`
+}
+
 // NewSource defines model for NewSource.
 type NewSource struct {
 	// Auth by what messages of a user prove themselves
@@ -3022,6 +3055,24 @@ type Person struct {
 
 // PersonName defines model for PersonName.
 type PersonName = string
+
+// PictureEdit defines model for PictureEdit.
+type PictureEdit struct {
+	// Op what is done with the step; add puts a new one after it
+	Op PictureEditOp `json:"op"`
+
+	// Path of the step, as in 2.fails.1
+	Path string `json:"path"`
+
+	// Title of rename and add
+	Title string `json:"title,omitempty,omitzero"`
+
+	// Verb of add
+	Verb string `json:"verb,omitempty,omitzero"`
+}
+
+// PictureEditOp what is done with the step; add puts a new one after it
+type PictureEditOp string
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -3626,6 +3677,21 @@ type SetUp struct {
 type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+}
+
+// Sketch defines model for Sketch.
+type Sketch struct {
+	Findings []Finding `json:"findings"`
+
+	// Graph not given while something in it is wrong
+	Graph  *Graph  `json:"graph,omitempty"`
+	Inputs []Input `json:"inputs"`
+
+	// Steps what can be told apart of its steps
+	Steps []Step `json:"steps"`
+
+	// Text as it is after the alteration
+	Text string `json:"text"`
 }
 
 // Source defines model for Source.
@@ -4805,6 +4871,9 @@ type SignInJSONRequestBody = SignIn
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
 
+// SketchRunbookJSONRequestBody defines body for SketchRunbook for application/json ContentType.
+type SketchRunbookJSONRequestBody = NewSketch
+
 // AddSourceJSONRequestBody defines body for AddSource for application/json ContentType.
 type AddSourceJSONRequestBody = NewSource
 
@@ -5864,6 +5933,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SketchRunbookWithBody What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+	//
+	// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+	SketchRunbookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SketchRunbook What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+	//
+	// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+	SketchRunbook(ctx context.Context, body SketchRunbookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSources Where alerts come from.
 	//
@@ -8662,6 +8749,44 @@ func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /api/v1/setup (the `SetUp` operationId).
 func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetUpRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SketchRunbookWithBody What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+//
+// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+func (c *Client) SketchRunbookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSketchRunbookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SketchRunbook What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+//
+// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+func (c *Client) SketchRunbook(ctx context.Context, body SketchRunbookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSketchRunbookRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -14936,6 +15061,46 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewSketchRunbookRequest calls the generic SketchRunbook builder with application/json body
+func NewSketchRunbookRequest(server string, body SketchRunbookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSketchRunbookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSketchRunbookRequestWithBody constructs an http.Request for the SketchRunbook method, with any body, and a specified content type
+func NewSketchRunbookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sketches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSourcesRequest constructs an http.Request for the ListSources method
 func NewListSourcesRequest(server string) (*http.Request, error) {
 	var err error
@@ -17573,6 +17738,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/setup (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
+
+	// SketchRunbookWithBodyWithResponse What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+	//
+	// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+	SketchRunbookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SketchRunbookResponse, error)
+
+	// SketchRunbookWithResponse What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+	//
+	// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+	SketchRunbookWithResponse(ctx context.Context, body SketchRunbookJSONRequestBody, reqEditors ...RequestEditorFn) (*SketchRunbookResponse, error)
 
 	// ListSourcesWithResponse Where alerts come from.
 	//
@@ -23530,6 +23713,54 @@ func (r SetUpResponse) ContentType() string {
 	return ""
 }
 
+type SketchRunbookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sketch
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SketchRunbookResponse) GetJSON200() *Sketch {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SketchRunbookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SketchRunbookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SketchRunbookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SketchRunbookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SketchRunbookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27268,6 +27499,36 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 		return nil, err
 	}
 	return ParseSetUpResponse(rsp)
+}
+
+// SketchRunbookWithBodyWithResponse What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+//
+// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+func (c *ClientWithResponses) SketchRunbookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SketchRunbookResponse, error) {
+	rsp, err := c.SketchRunbookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSketchRunbookResponse(rsp)
+}
+
+// SketchRunbookWithResponse What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+//
+// Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sketches (the `SketchRunbook` operationId).
+func (c *ClientWithResponses) SketchRunbookWithResponse(ctx context.Context, body SketchRunbookJSONRequestBody, reqEditors ...RequestEditorFn) (*SketchRunbookResponse, error) {
+	rsp, err := c.SketchRunbook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSketchRunbookResponse(rsp)
 }
 
 // ListSourcesWithResponse Where alerts come from.
@@ -31761,6 +32022,39 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 	return response, nil
 }
 
+// ParseSketchRunbookResponse parses an HTTP response from a SketchRunbookWithResponse call
+func ParseSketchRunbookResponse(rsp *http.Response) (*SketchRunbookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SketchRunbookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sketch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSourcesResponse parses an HTTP response from a ListSourcesWithResponse call
 func ParseListSourcesResponse(rsp *http.Response) (*ListSourcesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -33279,6 +33573,9 @@ type ServerInterface interface {
 	// SetUp Make the first administrator, with the one-time code that serve printed.
 	// (POST /api/v1/setup)
 	SetUp(c *gin.Context)
+	// SketchRunbook What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+	// (POST /api/v1/sketches)
+	SketchRunbook(c *gin.Context)
 	// ListSources Where alerts come from.
 	// (GET /api/v1/sources)
 	ListSources(c *gin.Context)
@@ -36838,6 +37135,19 @@ func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
 	siw.Handler.SetUp(c)
 }
 
+// SketchRunbook operation middleware
+func (siw *ServerInterfaceWrapper) SketchRunbook(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SketchRunbook(c)
+}
+
 // ListSources operation middleware
 func (siw *ServerInterfaceWrapper) ListSources(c *gin.Context) {
 
@@ -37931,6 +38241,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name/revisions", wrapper.ListRevisions)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name/revisions/:number", wrapper.GetRevision)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name/graph", wrapper.GetRunbookGraph)
+	router.POST(options.BaseURL+"/api/v1/sketches", wrapper.SketchRunbook)
 	router.POST(options.BaseURL+"/api/v1/rehearsals", wrapper.Rehearse)
 	router.POST(options.BaseURL+"/api/v1/tries", wrapper.TryStep)
 	router.GET(options.BaseURL+"/api/v1/schema/runbook", wrapper.GetRunbookSchema)
@@ -42647,6 +42958,45 @@ func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpRespons
 	return err
 }
 
+type SketchRunbookRequestObject struct {
+	Body *SketchRunbookJSONRequestBody
+}
+
+type SketchRunbookResponseObject interface {
+	VisitSketchRunbookResponse(w http.ResponseWriter) error
+}
+
+type SketchRunbook200JSONResponse Sketch
+
+func (response SketchRunbook200JSONResponse) VisitSketchRunbookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SketchRunbookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SketchRunbookdefaultApplicationProblemPlusJSONResponse) VisitSketchRunbookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSourcesRequestObject struct {
 }
 
@@ -44388,6 +44738,9 @@ type StrictServerInterface interface {
 	// SetUp Make the first administrator, with the one-time code that serve printed.
 	// (POST /api/v1/setup)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
+	// SketchRunbook What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+	// (POST /api/v1/sketches)
+	SketchRunbook(ctx context.Context, request SketchRunbookRequestObject) (SketchRunbookResponseObject, error)
 	// ListSources Where alerts come from.
 	// (GET /api/v1/sources)
 	ListSources(ctx context.Context, request ListSourcesRequestObject) (ListSourcesResponseObject, error)
@@ -48332,6 +48685,48 @@ func (sh *strictHandler) SetUp(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SetUpResponseObject); ok {
 		if err := validResponse.VisitSetUpResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SketchRunbook operation middleware
+func (sh *strictHandler) SketchRunbook(ctx *gin.Context) {
+	var request SketchRunbookRequestObject
+
+	var body SketchRunbookJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SketchRunbook(ctx, request.(SketchRunbookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SketchRunbook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SketchRunbookResponseObject); ok {
+		if err := validResponse.VisitSketchRunbookResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -81,6 +81,8 @@ type Book struct {
 	Saves time.Duration
 	// Harm says in words who suffers from the trouble that the runbook is about; "" where that is not said.
 	Harm string
+	// IncidentTitle names the incident by what was read; nil where it keeps its alert's words.
+	IncidentTitle *expr.Template
 	// Links are pages outside that tell more; their addresses have holes.
 	Links  []links.Link
 	Starts []Start

@@ -15,7 +15,7 @@ import (
 
 // sections are the keys of a runbook or a part that are decoded after the names are known.
 type sections struct {
-	inputs, starts, steps, limits, onError, finally, cleared, worse, results, parts ast.Node
+	inputs, starts, title, steps, limits, onError, finally, cleared, worse, results, parts ast.Node
 }
 
 // shared lists the keys that a part has too.
@@ -85,6 +85,9 @@ func (d *decoder) body(root ast.Node, x sections) {
 	}
 	if x.limits != nil {
 		d.limits(x.limits)
+	}
+	if x.title != nil {
+		b.IncidentTitle = d.template(x.title, expr.InStep, "incident_title")
 	}
 	if x.steps != nil {
 		b.Steps = d.stepList(x.steps, "", 0)

@@ -110,15 +110,16 @@ func (d *decoder) decode(root ast.Node) {
 				b.Tags = append(b.Tags, d.name(x, "a tag"))
 			}
 		},
-		"saves":      func(n ast.Node) { b.Saves = d.Duration(n, "saves") },
-		"harm":       func(n ast.Node) { b.Harm = d.plainLine(n, "harm", MaxHarm, "who suffers, and how") },
-		"links":      func(n ast.Node) { b.Links = d.links(n) },
-		"starts":     func(n ast.Node) { x.starts = n },
-		"limits":     func(n ast.Node) { x.limits = n },
-		"finally":    func(n ast.Node) { x.finally = n },
-		"if_cleared": func(n ast.Node) { x.cleared = n },
-		"if_worse":   func(n ast.Node) { x.worse = n },
-		"parts":      func(n ast.Node) { x.parts = n },
+		"saves":          func(n ast.Node) { b.Saves = d.Duration(n, "saves") },
+		"harm":           func(n ast.Node) { b.Harm = d.plainLine(n, "harm", MaxHarm, "who suffers, and how") },
+		"links":          func(n ast.Node) { b.Links = d.links(n) },
+		"starts":         func(n ast.Node) { x.starts = n },
+		"limits":         func(n ast.Node) { x.limits = n },
+		"incident_title": func(n ast.Node) { x.title = n },
+		"finally":        func(n ast.Node) { x.finally = n },
+		"if_cleared":     func(n ast.Node) { x.cleared = n },
+		"if_worse":       func(n ast.Node) { x.worse = n },
+		"parts":          func(n ast.Node) { x.parts = n },
 	} {
 		known[k] = f
 	}

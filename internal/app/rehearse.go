@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"urgentis/core/access"
+	"urgentis/core/doc"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
@@ -191,6 +192,32 @@ func (a *App) RehearseLooks(ctx context.Context, who *access.Principal, p Play) 
 	out := playedOut(b, played)
 	out.Approvers, err = a.approvers(ctx, who, b)
 	return out, err
+}
+
+// Sketched is what a text that is being written would be as a runbook.
+type Sketched struct {
+	Text string
+	// Book is nil where nothing can be told apart in it; it is to be drawn only where Findings did not fail.
+	Book     *runbook.Book
+	Findings doc.Findings
+}
+
+// Sketch reads a text that is being written, after its picture was altered; edit nil is no alteration. Nothing is kept.
+func (a *App) Sketch(who *access.Principal, text string, edit *runbook.Edit) (*Sketched, error) {
+	if err := access.Can(who, access.Write, access.Object{Kind: "runbook"}); err != nil {
+		return nil, err
+	}
+	src := []byte(text)
+	if edit != nil {
+		out, err := edit.Apply(src)
+		if err != nil {
+			return nil, invalid("edit", "%s", err)
+		}
+		src = out
+	}
+	out := &Sketched{Text: string(src)}
+	out.Book, out.Findings = runbook.Sketch(src)
+	return out, nil
 }
 
 // TryStep renders one step with readings given by hand, and carries it out if it is a look and run is set.

@@ -31,6 +31,9 @@ type Closing struct {
 // (see the desk). What cannot be told is said in the entry.
 func (s *Sheet) Close(i *store.Incident, c Closing) error {
 	i.State, i.WaitingOn, i.Outcome, i.Because, i.ClosedAt = "closed", "nobody", c.Outcome, c.Because, &c.At
+	if i.TitleRun != "" && i.TitleBy == "" {
+		i.Title = i.WorstTitle // "0 messages wait" would say nothing of what it was
+	}
 	i.WantedAt = nil
 	content := c.Content
 	content.Outcome, content.Because = c.Outcome, c.Because

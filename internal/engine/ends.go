@@ -212,6 +212,7 @@ func (s *Sheet) OpenAgain(i *store.Incident, waitsOn string) error {
 		return err
 	}
 	i.State, i.WaitingOn, i.Outcome, i.Because, i.ClosedAt = "open", waitsOn, "", "", nil
+	i.TitleRun, i.WorstTitle, i.WorstValue = "", "", nil
 	if i.Holder == "" || i.HeldAt != nil {
 		return nil
 	}
@@ -240,7 +241,7 @@ func Follow(i *store.Incident, worst *store.Alert, alone bool) {
 	}
 	ofObjective := worst.Source == store.OurSource && worst.Labels["signal"] == SignalObjective
 	if i.TitleBy == "" && (alone || !ofObjective) {
-		i.Title = TitleOf(worst)
+		i.Title, i.TitleRun = TitleOf(worst), ""
 	}
 }
 
@@ -248,11 +249,40 @@ func Follow(i *store.Incident, worst *store.Alert, alone bool) {
 const SignalObjective = "objective"
 
 // TitleOf is the title that an alert gives its incident.
-func TitleOf(a *store.Alert) string {
-	if r := []rune(a.Summary); len(r) > 200 {
+func TitleOf(a *store.Alert) string { return clipped(a.Summary) }
+
+func clipped(title string) string {
+	if r := []rune(title); len(r) > 200 {
 		return string(r[:199]) + "…"
 	}
-	return a.Summary
+	return title
+}
+
+// Entitle lets a run name its incident by what it read, as long as nobody named it by hand and its own alert is the
+// worst in it: the title never hides another trouble that is worse. It tells whether it did.
+func (s *Sheet) Entitle(i *store.Incident, run string, t flow.Title) (bool, error) {
+	if t.Text == "" || i.TitleBy != "" || i.State != "open" {
+		return false, nil
+	}
+	worst, err := s.tx.WorstAlert(i.Number)
+	if err != nil {
+		return false, err
+	}
+	if worst != nil {
+		own, err := s.tx.TreatedBy(run)
+		if err != nil || !slices.ContainsFunc(own, func(x store.Treats) bool { return x.Alert == worst.ID }) {
+			return false, err
+		}
+	}
+	was := i.Title
+	if i.TitleRun != run {
+		i.WorstTitle, i.WorstValue = "", nil
+	}
+	i.Title, i.TitleRun = clipped(t.Text), run
+	if t.Worse(i.WorstValue) {
+		i.WorstTitle, i.WorstValue = i.Title, t.Value
+	}
+	return i.Title != was, nil
 }
 
 // enough reports whether an alert that a run treated is settled by that, as bad as it is now.

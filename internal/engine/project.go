@@ -396,6 +396,9 @@ func (p *projection) writeRecord(s *flow.State) error {
 			}
 		}
 	}
+	if _, err := p.sheet.Entitle(i, p.run.ID, flow.TitleOf(s, p.e.Now())); err != nil {
+		return fmt.Errorf("name the incident: %w", err)
+	}
 	p.changed("incident", fmt.Sprint(i.Number))
 	return p.sheet.Write(i, p.entries...)
 }

@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
+	"urgentis/core/runbook"
 	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -78,7 +79,7 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 	if len(looks) == 0 {
 		return e.Store.In(ctx).NoMoreLooks(g.ID)
 	}
-	read, numbers := e.takeForGate(ctx, g, s, looks)
+	read, numbers, anew := e.takeForGate(ctx, g, s, looks)
 	if err := read.Identify(ctx, e.Store); err != nil {
 		return err
 	}
@@ -87,6 +88,9 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 			return err
 		}
 		sheet.Changed(store.Feed{Topic: "gate", Ref: g.ID, Service: book.Service})
+		if err := e.entitle(sheet, g, titleAfter(book, log, anew, e.Now())); err != nil {
+			return err
+		}
 		return sheet.Tx().AddGateReadings(g.ID, numbers)
 	})
 }
@@ -95,9 +99,10 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 // out: the age of what is shown tells.
 func (e *Looker) takeForGate(
 	ctx context.Context, gate store.Gate, s *flow.State, looks []flow.Intent,
-) (read engine.Readings, numbers []store.GateReading) {
+) (read engine.Readings, numbers []store.GateReading, anew []flow.Event) {
 	e.takeAnew(ctx, s, looks, maxGateLooks, "g", func(in flow.Intent, o flow.Outcome) {
 		read.Look(s.Book(), in.Look, o.Readings, gate.Run)
+		anew = append(anew, flow.Event{Place: in.Look, Body: in}, flow.Event{Place: in.Look, Body: o})
 		for name, t := range o.Readings {
 			if v, ok := expr.AsNumber(t.Value); ok {
 				numbers = append(
@@ -107,5 +112,39 @@ func (e *Looker) takeForGate(
 			}
 		}
 	})
-	return read, numbers
+	return read, numbers, anew
+}
+
+// titleAfter is how a run would name its incident, had it taken looks that were taken beside it.
+func titleAfter(book *runbook.Book, log, anew []flow.Event, now time.Time) flow.Title {
+	if book.IncidentTitle == nil {
+		return flow.Title{}
+	}
+	log = slices.Clone(log)
+	for _, ev := range anew {
+		ev.Seq, ev.At = log[len(log)-1].Seq+1, now
+		log = append(log, ev)
+	}
+	s, err := flow.Fold(book, log)
+	if err != nil {
+		return flow.Title{} // what was taken beside it does not fit its log: it keeps its name
+	}
+	return flow.TitleOf(s, now)
+}
+
+// entitle names the incident of a gate.
+func (e *Looker) entitle(sheet *engine.Sheet, g store.Gate, t flow.Title) error {
+	if t.Text == "" || g.Incident == nil {
+		return nil
+	}
+	i, err := sheet.Incident(*g.Incident)
+	if err != nil {
+		return err
+	}
+	changed, err := sheet.Entitle(i, g.Run, t)
+	if err != nil || !changed {
+		return err
+	}
+	sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Service: i.Service})
+	return sheet.Write(i)
 }

@@ -51,6 +51,8 @@ func TestWhoeverLeavesAsTheirRequestIsNotedHasItDone(t *testing.T) {
 		time.Sleep(10 * time.Millisecond) // the service may notice that they left; nothing says when it did
 	}
 	require.NoError(t, held.Commit().Error)
+	// Who asks again is not to overtake it.
+	require.Eventually(t, func() bool { return !waiting() }, time.Minute, 5*time.Millisecond)
 
 	require.Eventually(t, func() bool {
 		code, head, said := s.do(http.MethodPost, "/api/v1/incidents", body, "Authorization", "Bearer "+token,

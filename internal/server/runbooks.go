@@ -48,12 +48,7 @@ func runbookDetail(r app.Runbook) api.RunbookDetail {
 	}
 	out.Findings = append(out.Findings, mapped(r.Findings, apiFinding)...)
 	out.Inputs = append(out.Inputs, mapped(r.Book.Inputs, apiInput)...)
-	for _, st := range r.Book.All() {
-		out.Steps = append(
-			out.Steps,
-			api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID, Line: st.Line},
-		)
-	}
+	out.Steps = stepsOf(r.Book)
 	return out
 }
 
@@ -102,6 +97,35 @@ func (s *Server) GetRunbookSchema(
 	var doc map[string]any
 	err := json.Unmarshal(runbook.Schema(), &doc)
 	return api.GetRunbookSchema200JSONResponse(doc), err
+}
+
+// SketchRunbook implements api.StrictServerInterface.
+func (s *Server) SketchRunbook(
+	ctx context.Context, r api.SketchRunbookRequestObject,
+) (api.SketchRunbookResponseObject, error) {
+	var edit *runbook.Edit
+	if e := r.Body.Edit; e != nil {
+		edit = &runbook.Edit{Op: runbook.EditOp(e.Op), Path: e.Path, Title: e.Title, Verb: runbook.Verb(e.Verb)}
+	}
+	x, err := s.App.Sketch(who(ctx), r.Body.Text, edit)
+	if err != nil {
+		return nil, err
+	}
+	out := api.SketchRunbook200JSONResponse{Text: x.Text, Steps: []api.Step{}, Inputs: []api.Input{},
+		Findings: mapped(x.Findings, apiFinding)}
+	if x.Book != nil {
+		out.Steps, out.Inputs = stepsOf(x.Book), mapped(x.Book.Inputs, apiInput)
+		if !x.Findings.Failed() {
+			out.Graph = api.GraphOf(x.Book, nil)
+		}
+	}
+	return out, nil
+}
+
+func stepsOf(b *runbook.Book) []api.Step {
+	return mapped(b.All(), func(st *runbook.Step) api.Step {
+		return api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID, Line: st.Line}
+	})
 }
 
 // Rehearse implements api.StrictServerInterface.

@@ -158,6 +158,10 @@ type Incident struct {
 	LastHash  string
 	// TitleBy and SeverityBy set them by hand; "" where they follow the worst alert.
 	TitleBy, SeverityBy string
+	// TitleRun is the run that names it by what it reads; "" where none does. WorstTitle and WorstValue are how it was
+	// named as that was at its worst.
+	TitleRun, WorstTitle string
+	WorstValue           *float64
 	// Holder looks after it; "" for nobody.
 	Holder string
 	// HeldAt is when that person took it; nil where it was handed to them and they did not. Former had it before.

@@ -130,6 +130,11 @@ func (p *Page) Press(keys string) error {
 	return only(run(p, "press "+keys, chromedp.KeyEvent(keys)))
 }
 
+// Chord presses a key with Ctrl.
+func (p *Page) Chord(key string) error {
+	return only(run(p, "press Ctrl "+key, chromedp.KeyEvent(key, chromedp.KeyModifiers(chromedp.ModifierCtrl))))
+}
+
 // Text gives the text that an expression, or a promise, comes to.
 func (p *Page) Text(js string) (string, error) {
 	return run(p, "evaluate", chromedp.Evaluate[string](js, chromedp.EvalAwaitPromise))

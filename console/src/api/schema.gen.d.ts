@@ -2006,6 +2006,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sketches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a text that is being written would be as a runbook, and the text as it is after its picture was altered.
+         * @description Nothing is kept. An alteration of the picture changes the lines of its step and no others.
+         */
+        post: operations["sketchRunbook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rehearsals": {
         parameters: {
             query?: never;
@@ -5246,6 +5266,33 @@ export interface components {
             taken?: boolean;
             /** @description no way, but from a check to the change that it proves */
             proves?: boolean;
+        };
+        NewSketch: {
+            text: string;
+            edit?: components["schemas"]["PictureEdit"];
+        };
+        PictureEdit: {
+            /**
+             * @description what is done with the step; add puts a new one after it
+             * @enum {string}
+             */
+            op: "rename" | "remove" | "up" | "down" | "add";
+            /** @description of the step, as in 2.fails.1 */
+            path: string;
+            /** @description of rename and add */
+            title?: string;
+            /** @description of add */
+            verb?: string;
+        };
+        Sketch: {
+            /** @description as it is after the alteration */
+            text: string;
+            /** @description what can be told apart of its steps */
+            steps: components["schemas"]["Step"][];
+            inputs: components["schemas"]["Input"][];
+            findings: components["schemas"]["Finding"][];
+            /** @description not given while something in it is wrong */
+            graph?: components["schemas"]["Graph"];
         };
         NewRehearsal: {
             text: string;
@@ -8803,6 +8850,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Graph"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sketchRunbook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSketch"];
+            };
+        };
+        responses: {
+            /** @description the sketch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sketch"];
                 };
             };
             default: components["responses"]["Problem"];

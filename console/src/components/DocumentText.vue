@@ -11,6 +11,7 @@ import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { offered } from '../composables/offered'
+import { smallest } from '../composables/smallest'
 
 /** The text of a document: to read, or with `editable` to write, where values that were `seen` are offered. */
 const props = defineProps<{
@@ -21,7 +22,7 @@ const props = defineProps<{
   editable?: boolean
   seen?: Schemas['Seen'][]
 }>()
-const emit = defineEmits<{ 'update:text': [text: string] }>()
+const emit = defineEmits<{ 'update:text': [text: string]; line: [line: number] }>()
 const box = ref<HTMLElement>()
 let view: EditorView | undefined
 
@@ -73,6 +74,7 @@ const writing = () => [
   }),
   EditorView.updateListener.of((u) => {
     if (u.docChanged) emit('update:text', u.state.doc.toString() + '\n')
+    if (u.selectionSet || u.docChanged) emit('line', u.state.doc.lineAt(u.state.selection.main.head).number)
   }),
 ]
 
@@ -104,7 +106,11 @@ onBeforeUnmount(() => view?.destroy())
 watch(
   () => props.text,
   (now) => {
-    if (now.trimEnd() !== view?.state.doc.toString().trimEnd()) fill() // not what was just written here
+    const is = view?.state.doc.toString() ?? ''
+    if (now.trimEnd() === is.trimEnd()) return // what was just written here
+    // What is altered beside it can be undone like what is written in it.
+    if (view && props.editable && is) view.dispatch({ changes: smallest(is, now.replace(/\n$/, '')) })
+    else fill()
   },
 )
 watch(() => props.findings, mark)
@@ -113,7 +119,7 @@ watch(
   (n) => {
     if (!view || !n || n < 1 || n > view.state.doc.lines) return
     const at = view.state.doc.line(n).from
-    view.dispatch({ effects: [pick.of(at), EditorView.scrollIntoView(at, { y: 'center' })] })
+    view.dispatch({ selection: { anchor: at }, effects: [pick.of(at), EditorView.scrollIntoView(at, { y: 'center' })] })
   },
 )
 </script>

@@ -9,7 +9,11 @@ import { computed, ref, watch } from 'vue'
 import type { Schemas } from '../api/client'
 
 // The service says where everything stands; here it can be moved about in, and is only drawn.
-const props = defineProps<{ graph: Schemas['Graph'] }>()
+const props = defineProps<{
+  graph: Schemas['Graph']
+  /** The step that is worked on. */
+  picked?: string
+}>()
 const emit = defineEmits<{ pick: [path: string] }>()
 
 const { setViewport, zoomIn, zoomOut, fitView, onPaneReady } = useVueFlow()
@@ -88,7 +92,11 @@ const large = computed(() => props.graph.height > 900 || props.graph.width > 140
     >
       <template #node-step="{ data: n }">
         <Handle type="target" :position="Position.Top" class="unseen" />
-        <svg :width="n.width" :height="n.height" :class="['node', n.kind, n.state, { step: n.path }]">
+        <svg
+          :width="n.width"
+          :height="n.height"
+          :class="['node', n.kind, n.state, { step: n.path, picked: picked && n.path === picked }]"
+        >
           <title>{{ n.title }}</title>
           <rect x="1" y="1" :width="n.width - 2" :height="n.height - 2" :rx="n.corner" />
           <text v-for="l in n.lines" :key="l.y" x="10" :y="l.y" :class="{ small: l.small }">{{ l.text }}</text>
@@ -211,5 +219,9 @@ text {
 }
 .flow :deep(.vue-flow__minimap-node) {
   fill: rgba(var(--v-theme-on-surface), 0.5);
+}
+.node.picked rect {
+  stroke: rgb(var(--v-theme-primary));
+  stroke-width: 3;
 }
 </style>

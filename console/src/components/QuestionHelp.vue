@@ -18,6 +18,10 @@ defineProps<{ question: Schemas['Question'] }>()
 </template>
 
 <style scoped>
+/* The bar above reaches over the foot of its frame. */
+aside {
+  margin-top: 24px;
+}
 h3 {
   font-size: 14px;
   font-weight: 650;

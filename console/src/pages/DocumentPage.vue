@@ -6,6 +6,8 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, Refusal, type Schemas } from '../api/client'
+import AuthorFlow from '../components/AuthorFlow.vue'
+import AuthorRehearsal from '../components/AuthorRehearsal.vue'
 import DocumentText from '../components/DocumentText.vue'
 import MergePanel from '../components/MergePanel.vue'
 import TimeAgo from '../components/TimeAgo.vue'
@@ -14,6 +16,7 @@ import { useDocument, useLibraryRunbook, usePush, useRevisions, useSeen } from '
 import { useDraft } from '../composables/draft'
 import { chosen, isConflict, merge, type Piece } from '../composables/merge'
 import { useSession } from '../composables/session'
+import { useSketch } from '../composables/sketch'
 import { authored, skeletons } from '../composables/skeletons'
 
 const route = useRoute()
@@ -136,6 +139,13 @@ const keep = () =>
     else await q.refetch()
   })
 
+/** A runbook is drawn and played as it is written. */
+const drawn = computed(() => kind.value === 'runbook' && mayWrite.value)
+const drawing = useSketch(text, () => drawn.value)
+const tab = ref('flow')
+const line = ref(1)
+const pickedLine = ref(0)
+
 const bring = (number: number) =>
   attempt(async () => {
     const path = { kind: kind.value, name: name.value }
@@ -167,72 +177,104 @@ const bring = (number: number) =>
         merged into your text, which is not pushed yet.
       </p>
       <MergePanel v-if="pieces" :pieces="pieces" :by="q.data.value?.pushed_by || 'Somebody'" @done="decided" />
-      <div class="two">
-        <DocumentText
-          v-model:text="text"
-          :findings="findings"
-          :label="`Text of the ${kind}`"
-          :editable="mayWrite"
-          :seen="seen.data.value"
-        />
-        <div aria-live="polite">
-          <template v-if="mayWrite">
-            <h2>What it changes</h2>
-            <p v-if="refused" role="alert" class="wrong">{{ refused }}</p>
-            <ul v-if="findings.length" class="found" aria-label="Findings">
-              <li v-for="(f, i) in findings" :key="i" :class="{ wrong: !f.warning }">
-                line {{ f.line }}: {{ f.message }}<template v-if="f.meant">; did you mean {{ f.meant }}?</template>
-              </li>
-            </ul>
-            <ul v-if="changes.length" aria-label="Changes">
-              <li v-for="s in changes" :key="`${s.kind}/${s.name}`">
-                {{ s.kind }} <strong>{{ s.name }}</strong> is {{ s.what }}
-                <ul v-if="s.fields.length" class="mono fields">
-                  <li v-for="f in s.fields" :key="f">{{ f }}</li>
-                </ul>
-                <span v-if="s.kept_at" class="faint"> and taken from {{ s.kept_at }}</span>
-              </li>
-            </ul>
-            <p v-else-if="plan" class="empty">Nothing: this is what is in use.</p>
-            <form class="push" @submit.prevent="keep">
-              <v-text-field v-model="message" label="Why" hide-details maxlength="1000" />
-              <ActButton
-                type="submit"
-                color="primary"
-                size="small"
-                :disabled="!current || Boolean(pieces)"
-                :loading="push.isPending.value"
-              >
-                Push
-              </ActButton>
-              <v-btn v-if="altered" size="small" variant="text" @click="discard">Undo all</v-btn>
-            </form>
-            <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-            <p class="faint hint">
-              After <code class="mono">alert.</code> and <code class="mono">== "</code> what alerts said so far is
-              offered; Ctrl-Space asks for it.
-            </p>
-          </template>
-          <template v-if="revisions.data.value?.length">
-            <h2>Revisions</h2>
-            <table class="plain" aria-label="Revisions">
-              <tbody>
-                <tr v-for="r in revisions.data.value" :key="r.number">
-                  <td class="num">{{ r.number }}</td>
-                  <td>
-                    <TimeAgo :at="r.pushed_at" /> <span class="faint">by {{ r.pushed_by }}</span>
-                    <div v-if="r.message">{{ r.message }}</div>
-                  </td>
-                  <td class="acts">
-                    <v-btn v-if="r.number !== q.data.value?.number" size="x-small" @click="bring(r.number)">
-                      {{ mayWrite ? 'Take its text' : 'Show' }}
-                    </v-btn>
-                    <span v-else class="faint">in use</span>
-                  </td>
-                </tr>
-              </tbody>
-            </table>
-          </template>
+      <div class="two" :class="{ drawn }">
+        <div>
+          <DocumentText
+            v-model:text="text"
+            :findings="findings"
+            :label="`Text of the ${kind}`"
+            :editable="mayWrite"
+            :seen="seen.data.value"
+            :line="pickedLine"
+            @line="(n) => (line = n)"
+          />
+          <div aria-live="polite">
+            <template v-if="mayWrite">
+              <h2>What it changes</h2>
+              <p v-if="refused" role="alert" class="wrong">{{ refused }}</p>
+              <ul v-if="findings.length" class="found" aria-label="Findings">
+                <li v-for="(f, i) in findings" :key="i" :class="{ wrong: !f.warning }">
+                  line {{ f.line }}: {{ f.message }}<template v-if="f.meant">; did you mean {{ f.meant }}?</template>
+                </li>
+              </ul>
+              <ul v-if="changes.length" aria-label="Changes">
+                <li v-for="s in changes" :key="`${s.kind}/${s.name}`">
+                  {{ s.kind }} <strong>{{ s.name }}</strong> is {{ s.what }}
+                  <ul v-if="s.fields.length" class="mono fields">
+                    <li v-for="f in s.fields" :key="f">{{ f }}</li>
+                  </ul>
+                  <span v-if="s.kept_at" class="faint"> and taken from {{ s.kept_at }}</span>
+                </li>
+              </ul>
+              <p v-else-if="plan" class="empty">Nothing: this is what is in use.</p>
+              <form class="push" @submit.prevent="keep">
+                <v-text-field v-model="message" label="Why" hide-details maxlength="1000" />
+                <ActButton
+                  type="submit"
+                  color="primary"
+                  size="small"
+                  :disabled="!current || Boolean(pieces)"
+                  :loading="push.isPending.value"
+                >
+                  Push
+                </ActButton>
+                <v-btn v-if="altered" size="small" variant="text" @click="discard">Undo all</v-btn>
+              </form>
+              <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
+              <p class="faint hint">
+                After <code class="mono">alert.</code> and <code class="mono">== "</code> what alerts said so far is
+                offered; Ctrl-Space asks for it.
+              </p>
+            </template>
+          </div>
+        </div>
+        <div>
+          <v-tabs v-if="drawn" v-model="tab" density="compact" color="primary" aria-label="Beside the text">
+            <v-tab value="flow">Flow</v-tab>
+            <v-tab value="rehearse">Rehearse</v-tab>
+            <v-tab v-if="revisions.data.value?.length" value="revisions">Revisions</v-tab>
+          </v-tabs>
+          <AuthorFlow
+            v-if="drawn"
+            v-show="tab === 'flow'"
+            class="pane"
+            :sketch="drawing.sketch.value"
+            :graph="drawing.graph.value"
+            :current="drawing.current.value"
+            :line="line"
+            :edit="drawing.edit"
+            @pick="(n) => (pickedLine = n)"
+          />
+          <AuthorRehearsal
+            v-if="drawn"
+            v-show="tab === 'rehearse'"
+            class="pane"
+            :text="text"
+            :inputs="drawing.sketch.value?.inputs ?? []"
+            :sound="drawing.current.value"
+          />
+          <div v-show="!drawn || tab === 'revisions'">
+            <template v-if="revisions.data.value?.length">
+              <h2>Revisions</h2>
+              <table class="plain" aria-label="Revisions">
+                <tbody>
+                  <tr v-for="r in revisions.data.value" :key="r.number">
+                    <td class="num">{{ r.number }}</td>
+                    <td>
+                      <TimeAgo :at="r.pushed_at" /> <span class="faint">by {{ r.pushed_by }}</span>
+                      <div v-if="r.message">{{ r.message }}</div>
+                    </td>
+                    <td class="acts">
+                      <v-btn v-if="r.number !== q.data.value?.number" size="x-small" @click="bring(r.number)">
+                        {{ mayWrite ? 'Take its text' : 'Show' }}
+                      </v-btn>
+                      <span v-else class="faint">in use</span>
+                    </td>
+                  </tr>
+                </tbody>
+              </table>
+            </template>
+          </div>
         </div>
       </div>
     </template>
@@ -242,15 +284,18 @@ const bring = (number: number) =>
 <style scoped>
 .two {
   display: grid;
-  grid-template-columns: minmax(0, 1.35fr) minmax(0, 1fr);
+  grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr);
   gap: 28px;
   margin-top: 12px;
 }
 .two :deep(.source) {
   height: 62vh;
 }
-.two h2:first-child {
-  margin-top: 0;
+.two.drawn :deep(.source) {
+  height: 56vh;
+}
+.two h2 {
+  margin-top: 12px;
 }
 .found {
   padding-left: 0;
@@ -265,6 +310,9 @@ const bring = (number: number) =>
   gap: 10px;
   align-items: center;
   margin: 14px 0 6px;
+}
+.pane {
+  margin-top: 12px;
 }
 .hint {
   font-size: 13px;

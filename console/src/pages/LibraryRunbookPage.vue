@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
 import DocumentText from '../components/DocumentText.vue'
-import FlowGraph from '../components/FlowGraph.vue'
+import { FlowGraph } from '../components/lazy'
 import { useLibraryRunbook } from '../composables/data'
 import { useSession } from '../composables/session'
 

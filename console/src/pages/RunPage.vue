@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import ActButton from '../components/ActButton.vue'
-import { computed, defineAsyncComponent, nextTick, ref } from 'vue'
+import { FlowGraph } from '../components/lazy'
+import { computed, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import ByTarget from '../components/ByTarget.vue'
@@ -16,8 +17,6 @@ import { useAttempt } from '../composables/attempt'
 import { clockTime, exact, span, useClock } from '../composables/clock'
 import { useAgain, useCancel, useGates, useQuestions, useResumeRun, useRun, useRunGraph } from '../composables/data'
 import { useSession } from '../composables/session'
-
-const FlowGraph = defineAsyncComponent(() => import('../components/FlowGraph.vue'))
 
 const route = useRoute()
 const id = computed(() => String(route.params.id))

@@ -3,7 +3,7 @@ import ActButton from '../components/ActButton.vue'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import FlowGraph from '../components/FlowGraph.vue'
+import { FlowGraph } from '../components/lazy'
 import DocumentText from '../components/DocumentText.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
