@@ -230,13 +230,20 @@ func derivedOf(tx *store.Tx, i *store.Incident, bad []Objective, until time.Time
 func (a *App) standingOf(
 	tx *store.Tx, out *Standing, lead tell.Leading, i *store.Incident, changed time.Time,
 ) error {
-	length := max(out.Until.Sub(i.OpenedAt), atLeast)
-	out.From = i.OpenedAt.Add(-max(beforeStanding, length/5))
+	began, err := beganLast(tx, i)
+	if err != nil {
+		return err
+	}
+	if began.After(i.OpenedAt) && changed.Before(began) {
+		changed = began // what was so before it began again is of another trouble
+	}
+	length := max(out.Until.Sub(began), atLeast)
+	out.From = began.Add(-max(beforeStanding, length/5))
 	newest, err := namedWithin(tx, i.Service, lead.Reading, out.From, out.Until)
 	if err != nil || len(newest) == 0 {
 		return err
 	}
-	then, err := namedWithin(tx, i.Service, lead.Reading, i.OpenedAt.Add(-nearOpening), i.OpenedAt)
+	then, err := namedWithin(tx, i.Service, lead.Reading, began.Add(-nearOpening), began)
 	if err != nil {
 		return err
 	}
@@ -279,10 +286,19 @@ func (a *App) standingOf(
 		}
 		l.Add(p)
 	}
-	if out.Reading = tell.StandingOf(lead, lines, i.OpenedAt.UTC(), changed); out.Reading != nil && i.ClosedAt == nil {
+	if out.Reading = tell.StandingOf(lead, lines, began.UTC(), changed); out.Reading != nil && i.ClosedAt == nil {
 		out.Old = out.Reading.Old(a.Now())
 	}
 	return nil
+}
+
+// beganLast is when an incident was opened, or was opened again last.
+func beganLast(tx *store.Tx, i *store.Incident) (time.Time, error) {
+	list, err := tx.EntriesOf(i.Number, 0, []string{string(incident.Reopened)})
+	if err != nil || len(list) == 0 {
+		return i.OpenedAt, err
+	}
+	return list[len(list)-1].At, nil
 }
 
 func namedWithin(tx *store.Tx, service, name string, from, until time.Time) ([]store.SeriesNow, error) {

@@ -275,7 +275,7 @@ steps:
     run: ["true"]
     undo: none
     loses: nothing
-    gate: {ask: anybody, within: 20h, unanswered: hand_over}
+    gate: {ask: team/bench, within: 20h, unanswered: hand_over}
   - close: repaired
     because: turned
 `

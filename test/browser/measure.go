@@ -46,7 +46,9 @@ type traced struct {
 func (p *Page) Frames(do func() error) (worst int, err error) {
 	var mu sync.Mutex
 	var events []traced
+	// Whoever listens once hears each trace of the page that is to come.
 	done := make(chan struct{})
+	ended := sync.OnceFunc(func() { close(done) })
 	err = chromedp.Listen(p.ctx, func(ev any) {
 		switch e := ev.(type) {
 		case *tracing.EventDataCollected:
@@ -59,7 +61,7 @@ func (p *Page) Frames(do func() error) (worst int, err error) {
 				}
 			}
 		case *tracing.EventTracingComplete:
-			close(done)
+			ended()
 		}
 	})
 	if err != nil {
