@@ -255,7 +255,7 @@ func rename(lines []string, s *Step, title string) error {
 	}
 	m := titled.FindStringSubmatch(lines[n])
 	if m == nil || !strings.Contains(m[1], string(s.Verb)+":") || n+1 < len(lines) && goesOn(lines[n], lines[n+1]) {
-		return fmt.Errorf("%w: its title does not stand on one line behind %s:", ErrEdit, s.Verb)
+		return fmt.Errorf("%w: its title does not stand on one line behind the word %s", ErrEdit, s.Verb)
 	}
 	lines[n] = m[1] + now + m[3]
 	return nil

@@ -20,8 +20,8 @@ var (
 	wholeKeys = []key{
 		{"urgentis", map[string]any{"const": Header}}, {"name", nil}, {"title", map[string]any{"type": "string"}},
 		{"owner", nil}, {"service", nil}, {"tags", map[string]any{"type": "array"}}, {"saves", refTo("span")},
-		{"harm", map[string]any{"type": "string", "maxLength": MaxHarm}}, {"incident_title", map[string]any{"type": "string"}},
-		{"about", nil},
+		{"harm", map[string]any{"type": "string", "maxLength": MaxHarm}},
+		{"incident_title", map[string]any{"type": "string"}}, {"about", nil},
 		{"links", map[string]any{"type": "object", "maxProperties": links.Most}},
 		{"starts", refTo("starts")}, {"inputs", refTo("inputs")}, {"limits", nil}, {"parts", nil},
 		{"steps", refTo("steps")}, {"if_cleared", refTo("branch")}, {"if_worse", refTo("branch")},
