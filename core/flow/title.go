@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"urgentis/core/expr"
@@ -18,15 +20,19 @@ type Title struct {
 	Good reading.Good
 }
 
-// TitleOf names the incident of a run by what its readings are now; Text is "" where the runbook does not name it, or
-// what the name rests on is not known.
-func TitleOf(s *State, now time.Time) Title {
+// Newer are samples that were taken beside a run, by reading and target.
+type Newer map[string]map[string]expr.Sample
+
+// TitleOf names the incident of a run by what its readings are now, those of newer in the place of its own; Text is ""
+// where the runbook does not name it, or what the name rests on is not known.
+func TitleOf(s *State, now time.Time, newer Newer) Title {
 	t := s.book.IncidentTitle
 	if t == nil || s.Begun == nil {
 		return Title{}
 	}
 	w := &walker{s: s, now: now}
 	scope := w.scope(&frame{book: s.book}, Place{}, "")
+	scope.Readings = newer.over(scope.Readings)
 	text, err := t.Prose(scope)
 	if err != nil {
 		return Title{}
@@ -45,6 +51,31 @@ func TitleOf(s *State, now time.Time) Title {
 			out.Value, out.Good = &n, goodOf(s.book, names[0])
 			break
 		}
+	}
+	return out
+}
+
+// over puts newer samples in the place of those of the newest rounds; what they are put over stays as it is.
+func (n Newer) over(readings map[string]*expr.Series) map[string]*expr.Series {
+	if len(n) == 0 {
+		return readings
+	}
+	out := maps.Clone(readings)
+	for name, samples := range n {
+		was := readings[name]
+		if was == nil || len(was.Rounds) == 0 {
+			continue
+		}
+		is := *was
+		is.Rounds = slices.Clone(was.Rounds)
+		last := &is.Rounds[len(is.Rounds)-1]
+		last.Samples = maps.Clone(last.Samples)
+		for target, sample := range samples {
+			if slices.Contains(last.Asked, target) {
+				last.Samples[target] = sample
+			}
+		}
+		out[name] = &is
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -42,6 +43,13 @@ func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
 		return n
 	}
 	see("a gate", func(b *api.Brief) bool { return true })
+	named := func() (n int) {
+		d := w.incident(t, ctx, g.Incident, func(*api.IncidentDetail) bool { return true })
+		_, err := fmt.Sscan(d.Incident.Title, &n)
+		require.NoError(t, err, d.Incident.Title)
+		return n
+	}
+	first := named()
 	b := g.Brief
 	assert.Equal(t, "Ships wait off the quay, and some are sent to the wrong berth.", b.Harm)
 	assert.Contains(
@@ -54,6 +62,7 @@ func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
 	assert.Equal(t, []string{"The change is not made.", "Handed over to " + who + "."}, b.Answers[1].Says)
 	see("readings taken for the gate", func(b *api.Brief) bool { return forGate(b) >= 2 })
 	assert.Contains(t, g.Brief.Trends[0].Says, "getting worse")
+	assert.Greater(t, named(), first, "the incident is named by what waits now, not by what waited as it was asked")
 	assert.Empty(t, g.Brief.Trends[0].Gone)
 	run := g.Run
 

@@ -396,7 +396,7 @@ func (p *projection) writeRecord(s *flow.State) error {
 			}
 		}
 	}
-	if _, err := p.sheet.Entitle(i, p.run.ID, flow.TitleOf(s, p.e.Now())); err != nil {
+	if _, err := p.sheet.Entitle(i, p.run.ID, flow.TitleOf(s, p.e.Now(), nil)); err != nil {
 		return fmt.Errorf("name the incident: %w", err)
 	}
 	p.changed("incident", fmt.Sprint(i.Number))

@@ -9,7 +9,6 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
-	"urgentis/core/runbook"
 	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -88,7 +87,7 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 			return err
 		}
 		sheet.Changed(store.Feed{Topic: "gate", Ref: g.ID, Service: book.Service})
-		if err := e.entitle(sheet, g, titleAfter(book, log, anew, e.Now())); err != nil {
+		if err := e.entitle(sheet, g, flow.TitleOf(s, e.Now(), anew)); err != nil {
 			return err
 		}
 		return sheet.Tx().AddGateReadings(g.ID, numbers)
@@ -99,11 +98,15 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 // out: the age of what is shown tells.
 func (e *Looker) takeForGate(
 	ctx context.Context, gate store.Gate, s *flow.State, looks []flow.Intent,
-) (read engine.Readings, numbers []store.GateReading, anew []flow.Event) {
+) (read engine.Readings, numbers []store.GateReading, anew flow.Newer) {
+	anew = flow.Newer{}
 	e.takeAnew(ctx, s, looks, maxGateLooks, "g", func(in flow.Intent, o flow.Outcome) {
 		read.Look(s.Book(), in.Look, o.Readings, gate.Run)
-		anew = append(anew, flow.Event{Place: in.Look, Body: in}, flow.Event{Place: in.Look, Body: o})
 		for name, t := range o.Readings {
+			if anew[name] == nil {
+				anew[name] = map[string]expr.Sample{}
+			}
+			anew[name][in.Target] = t
 			if v, ok := expr.AsNumber(t.Value); ok {
 				numbers = append(
 					numbers,
@@ -113,23 +116,6 @@ func (e *Looker) takeForGate(
 		}
 	})
 	return read, numbers, anew
-}
-
-// titleAfter is how a run would name its incident, had it taken looks that were taken beside it.
-func titleAfter(book *runbook.Book, log, anew []flow.Event, now time.Time) flow.Title {
-	if book.IncidentTitle == nil {
-		return flow.Title{}
-	}
-	log = slices.Clone(log)
-	for _, ev := range anew {
-		ev.Seq, ev.At = log[len(log)-1].Seq+1, now
-		log = append(log, ev)
-	}
-	s, err := flow.Fold(book, log)
-	if err != nil {
-		return flow.Title{} // what was taken beside it does not fit its log: it keeps its name
-	}
-	return flow.TitleOf(s, now)
 }
 
 // entitle names the incident of a gate.
