@@ -61,7 +61,7 @@ check: console/node_modules
 # Whole worlds, with every outside system played in the same process, and what holds the texts of the tree together and
 # the use cases, which begin nothing beside themselves: under the race detector they take half an hour more. What they
 # are made of is watched in its own tests.
-WORLDS := ./internal ./internal/app ./internal/cli ./internal/demo ./test/browser ./test/library
+WORLDS := ./internal ./internal/app ./internal/server ./internal/cli ./internal/demo ./test/browser ./test/library
 # The core begins nothing beside itself and locks nothing (core/deps_test.go), so that there is nothing to race with.
 CORE := ./core/...
 # Packages that are tested at once: one more than there are processors, as most wait more than they reckon.
