@@ -41,7 +41,7 @@ func TestRunbookTest(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "it came to false-alarm, not to repaired: Depth is 2600")
 	assert.Contains(t, out, "it went: look: Depth and the oldest message → ")
-	assert.Contains(t, out, "not reached: line 57: 6 check: Is the queue draining?")
+	assert.Contains(t, out, "not reached: line 58: 6 check: Is the queue draining?")
 	assert.Contains(t, errOut, "1 of 1 runbook: their cases do not hold")
 	xml, err := os.ReadFile(junit)
 	require.NoError(t, err)

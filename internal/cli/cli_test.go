@@ -115,7 +115,7 @@ func TestCheck(t *testing.T) {
 	require.NoError(t, err)
 	code, out, _ = run(t, string(src), "runbook", "check", "-")
 	assert.Equal(t, 0, code)
-	assert.Contains(t, out, "-:23:1: warning: nothing is known of berthq", "no estate says what its own tools do")
+	assert.Contains(t, out, "-:24:1: warning: nothing is known of berthq", "no estate says what its own tools do")
 	bad := strings.Replace(string(src), "[berthq, depth, --queue, \"{{ inputs.queue }}\"]", "[systemctl, restart, nginx]", 1)
 	code, out, _ = run(t, bad, "runbook", "check", "-")
 	assert.Equal(t, 1, code)
