@@ -69,7 +69,8 @@ func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
 	_, err := w.Fleet.Queue.Park(w.Fleet.Hosts[0].Name, "by-hand", strings.Fields(g.Brief.Parts[0].Shown)[4])
 	require.NoError(t, err)
 	see("that its reason is gone", func(b *api.Brief) bool { return b.Trends[0].Gone != "" })
-	assert.Contains(t, g.Brief.Trends[0].Says, "getting better")
+	// A jump among few samples may count as steady; it is never worse.
+	assert.Regexp(t, "→ [0-9]+ messages .*(getting better|steady)", g.Brief.Trends[0].Says)
 	d := w.incident(t, ctx, g.Incident, func(*api.IncidentDetail) bool { return true })
 	looks := strings.Count(kinds(d), "look.taken")
 	assert.LessOrEqual(t, looks, 4, "run %s has seen only what it took itself", run)
