@@ -66,7 +66,7 @@ func TestEditsOfAPicture(t *testing.T) {
 			"\n  # The end.\n  - close: repaired\n    because: \"Done.\"\n", "\n"},
 		{"a new one in a close list", Edit{Op: EditAdd, Path: "2.fails.1", Verb: Wait, Title: "A while"},
 			"        text: \"fine\"\n", "        text: \"fine\"\n      - wait: A while\n        for: 1m\n"},
-		{"a new one of the whole stands apart", Edit{Op: EditAdd, Path: "1", Verb: Wait, Title: "A while"},
+		{"a new one of the whole has an empty line above it", Edit{Op: EditAdd, Path: "1", Verb: Wait, Title: "A while"},
 			"integer}\n", "integer}\n\n  - wait: A while\n    for: 1m\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

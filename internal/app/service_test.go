@@ -19,7 +19,8 @@ func TestHowAServiceStands(t *testing.T) {
 		_, err := a.SetService(ctx, iva, app.Change{Name: "north", Patch: []byte(patch)})
 		return err
 	}
-	require.NoError(t, set(`{"owner": "quayside", "links": [{"title": "Charts", "address": "https://charts.example/{{ service }}?at={{ from }}"}]}`))
+	require.NoError(t, set(`{"owner": "quayside", "links": [{"title": "Charts",
+		"address": "https://charts.example/{{ service }}?at={{ from }}"}]}`))
 	for patch, wrong := range map[string]string{
 		`{"links": [{"title": "x", "address": "javascript:alert(1)"}]}`:           "begins with https://",
 		`{"links": [{"title": "x", "address": "https://{{ service }}.example"}]}`: "host of its own",

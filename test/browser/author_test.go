@@ -40,7 +40,8 @@ func TestARunbookIsWrittenWithItsFlowBeside(t *testing.T) {
 	assert.Empty(t, axe(t, p))
 
 	press(t, p, "Rehearse")
-	require.NoError(t, p.Until("document.querySelector('[role=tab][aria-selected=true]')?.innerText.trim() === 'Rehearse'"))
+	require.NoError(t, p.Until("document.querySelector('[role=tab][aria-selected=true]')?.innerText."+
+		"trim() === 'Rehearse'"))
 	fill(t, p, "Queue", "quay-north")
 	require.NoError(t, p.Until(`(() => {
 		const b = [...document.querySelectorAll('form.ask button[type=submit]')].find(e => !e.disabled)

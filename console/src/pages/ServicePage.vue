@@ -9,7 +9,6 @@ import LinkList from '../components/LinkList.vue'
 import MarkList from '../components/MarkList.vue'
 import NeedsPicture from '../components/NeedsPicture.vue'
 import ReadingChart from '../components/ReadingChart.vue'
-import StateShape from '../components/StateShape.vue'
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { misses, short } from '../composables/chart'
@@ -162,7 +161,7 @@ const stances = {
             <StateWord :state="i.severity" />
             <strong>Incident {{ i.number }}</strong>
             <span class="title">{{ i.title }}</span>
-            <span v-if="i.waiting_on === 'person'" class="wait"><StateShape name="pennant" /> waits for a person</span>
+            <StateWord v-if="i.waiting_on && i.waiting_on !== 'nobody'" :state="i.waiting_on" />
             <span class="num faint">open {{ span(now - Date.parse(i.opened_at)) }}</span>
             <v-icon :icon="mdiChevronRight" size="18" aria-hidden="true" />
           </router-link>
